@@ -39,7 +39,7 @@ from fennox.engine.journal import MemoryJournal
 from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.evaluator_pool import Evaluators
 from fennox.engine.takes.take import take
-from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
+from fennox.engine.takes.take_order import Subject, Taken, TakeRequest, TakeTools
 from fennox.links import ssh
 from fennox.links.base import Address, Credential
 from fennox.stores.folder import FolderStore
@@ -92,17 +92,8 @@ class Taker:
         )
         link = await ssh.connect(Address(HOST, PORT), self.login, self.subject.reached.key)
         try:
-            self.last = await take(
-                self.vault,
-                self.index,
-                link,
-                self.subject,
-                order,
-                MemoryJournal(),
-                self.readings,
-                any_machine=True,
-                carvers=self.carvers,
-            )
+            tools = TakeTools(self.vault, self.index, MemoryJournal(), self.readings, self.carvers)
+            self.last = await take(tools, link, self.subject, order, any_machine=True)
         finally:
             await link.close()
         return self.last

@@ -227,7 +227,7 @@ def test_logins_are_aimed_in_one_place() -> None:
             # these look at passwords and send none
             "service/machines/default_logins.py",
             "service/stores/store_warnings.py",
-            "service/http/routes/systems/probes.py",
+            "service/systems/first_look.py",
         },
     }
     for pattern, places in confined.items():
@@ -237,6 +237,15 @@ def test_logins_are_aimed_in_one_place() -> None:
             if re.search(pattern, path.read_text())
         }
         assert found == places, pattern
+
+
+def test_routes_ask_the_database_nothing_themselves() -> None:
+    """They check, call, audit and answer; questions and rules lie in the folders below."""
+    for path in sorted((SOURCE / "service/http/routes").rglob("*.py")):
+        name = path.relative_to(SOURCE).as_posix()
+        assert not {module for module in imports(path) if module.startswith("sqlalchemy")}, name
+        own = re.findall(r"\bsession\.(\w+)\(", path.read_text())
+        assert not own, f"{name} calls the session itself: {own}"
 
 
 def test_no_module_is_named_for_nothing() -> None:

@@ -310,7 +310,7 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(
         "--passphrase-file",
         "p.txt",
     )
-    fails(ready, 1, "already there", "store", "add", "attic", "attic", "--passphrase-file", "p.txt")
+    fails(ready, 1, "already", "store", "add", "attic", "attic", "--passphrase-file", "p.txt")
     fails(
         ready,
         1,

@@ -255,14 +255,14 @@ def _worth(*parts: str, findings: list[Finding] | None = None) -> str:
 def test_a_backup_says_what_it_is_good_for() -> None:
     whole = _worth()
     assert "It can rebuild the system on a fresh machine" in whole
-    assert re.search("one instant, as the program gives it: .*Databases", whole)
-    assert re.search("not of one instant: Configuration tree", whole)
+    assert re.search("one instant, exported by the program: .*Databases", whole)
+    assert re.search("not as of one instant: Configuration tree", whole)
     assert "protected in another way: the write-ahead log" in whole
 
 
 def test_a_backup_says_what_it_is_not_good_for() -> None:
     partial = _worth("accounts", "packages")
-    assert "would not be whole: it does not hold Configuration tree, SSH host keys" in partial
+    assert "would be incomplete: it does not hold Configuration tree, SSH host keys" in partial
     assert "can rebuild" not in partial
     lacking = _worth(
         findings=[
@@ -278,6 +278,6 @@ def test_a_backup_says_what_it_is_not_good_for() -> None:
             ),
         ]
     )
-    assert "would not be whole: No key of root." in lacking
-    assert "points to one path outside of it" in lacking
+    assert "would be incomplete: No key of root." in lacking
+    assert "points to 1 path outside of it" in lacking
     assert "1 document moved. Such documents may be torn" in lacking

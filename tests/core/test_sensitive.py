@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fennox.core.compare import documents, value_search
+from fennox.core.compare.model import MASK
 from fennox.core.compare.sensitive import is_secret, masked_line, masked_value, names_a_secret
 from fennox.core.compare.value_search import Question
 from fennox.core.format.manifest import Document
@@ -153,6 +154,22 @@ def test_a_line_never_shows_what_stands_behind_a_secrets_name(
     line = masked_line("/etc/ferry.conf", shape.format(name, value), SALT)
     assert value not in line
     assert name in line, "which value it is may be known"
+
+
+@pytest.mark.parametrize(
+    ("line", "shown"),
+    [
+        ("a=1 password=&00000 b=2", "a=1 password=# b=2"),
+        ("a=1 password=abc&def;ghi b=2", "a=1 password=# b=2"),
+        ("url=http://quay/?token=abc&berth=4", "url=http://quay/?token=#&berth=4"),
+        ("url=http://quay/?token=&berth=4", "url=http://quay/?token=&berth=4"),
+        ("crew {pw: abc, berth: 4}", "crew {pw: #, berth: 4}"),
+        ("call(secret=abc);", "call(secret=#);"),
+    ],
+)
+def test_a_secret_ends_where_the_next_value_begins_and_not_before(line: str, shown: str) -> None:
+    masked = masked_line("/etc/ferry.conf", line, SALT)
+    assert re.sub(re.escape(MASK) + "[0-9a-f]{16}", "#", masked) == shown
 
 
 _json = st.recursive(

@@ -35,7 +35,7 @@ from fennox.engine.reading.capture import identify, values_of
 from fennox.engine.restoring.restore import RestoreUnderWay
 from fennox.engine.restoring.targets import WhoseLogin, look_at_target, save_target
 from fennox.engine.takes.take import take
-from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
+from fennox.engine.takes.take_order import Subject, Taken, TakeRequest, TakeTools
 from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links import ssh, web
 from fennox.links.base import Address, Credential, Link
@@ -147,19 +147,18 @@ class Keeper:
         }
         return TakeRequest(**{**fixed, **rest, **changes})  # type: ignore[arg-type]
 
+    def tools(self, journal: Journal) -> TakeTools:
+        return TakeTools(self.vault, self.index, journal, Here(), self.carvers)
+
     async def take(self, journal: Journal | None = None, **changes: object) -> Taken:
         link = await self.connect(self.place)
         try:
             taken = await take(
-                self.vault,
-                self.index,
+                self.tools(journal or MemoryJournal()),
                 link,
                 self.subject(),
                 self.order(**changes),
-                journal or MemoryJournal(),
-                Here(),
                 any_machine=False,
-                carvers=self.carvers,
             )
         finally:
             await link.close()
@@ -224,9 +223,8 @@ class Keeper:
         async def take_safety(link: Link) -> Taken:
             order = self.order(name="before-restore", purpose="safety")
             subject = self.subject(sheet.target)
-            return await save_target(
-                self.vault, self.index, link, subject, order, MemoryJournal(), Here(), None
-            )
+            tools = TakeTools(self.vault, self.index, MemoryJournal(), Here())
+            return await save_target(tools, link, subject, order)
 
         restore = RestoreUnderWay(
             sheet=sheet,

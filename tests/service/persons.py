@@ -13,7 +13,7 @@ from sqlalchemy import update
 
 from fennox.catalogue.models.people import Token, User
 from fennox.service.foundation.clock import real_now
-from fennox.service.http.routes.backups.runs import RunHub
+from fennox.service.http.run_followers import RunHub
 from fennox.service.machines.context import Context
 from fennox.service.people import passwords, tokens
 from fennox.service.people.first_administrator import new_user

@@ -131,27 +131,33 @@ async def _connected(
             )
     except asyncssh.HostKeyNotVerifiable as error:
         raise _key_error(check, address) from error
-    except SASLPrepError as error:
-        raise WrongLogin(
-            f"The account or password of the login for {address} has a character that SSH cannot"
-            " send.",
-            "Change the login: fennox login set",
-        ) from error
-    except asyncssh.PermissionDenied as error:
-        raise WrongLogin(
-            f"{address} refuses the account {credential.account}.",
-            "Check the login's account and its key or password.",
-        ) from error
-    except TimeoutError as error:
-        raise Unreachable(
-            f"{address} cannot be reached by SSH: no answer within {limit:g} s.",
-            "Check address, port and network, and whether the machine is overloaded.",
-        ) from error
-    except (OSError, asyncssh.Error) as error:
-        reason = printable(str(error))[:200] or type(error).__name__
-        raise Unreachable(
-            f"{address} cannot be reached by SSH: {reason}.", "Check address, port and network."
-        ) from error
+    except (OSError, SASLPrepError, TimeoutError, asyncssh.Error) as error:
+        raise _in_words(error, address, credential.account, limit) from error
+
+
+def _in_words(error: Exception, address: Address, account: str, limit: float) -> FennoxError:
+    match error:
+        case SASLPrepError():
+            return WrongLogin(
+                f"The account or password of the login for {address} has a character that SSH"
+                " cannot send.",
+                "Change the login: fennox login set",
+            )
+        case asyncssh.PermissionDenied():
+            return WrongLogin(
+                f"{address} refuses the account {account}.",
+                "Check the login's account and its key or password.",
+            )
+        case TimeoutError():
+            return Unreachable(
+                f"{address} cannot be reached by SSH: no answer within {limit:g} s.",
+                "Check address, port and network, and whether the machine is overloaded.",
+            )
+        case _:
+            reason = printable(str(error))[:200] or type(error).__name__
+            return Unreachable(
+                f"{address} cannot be reached by SSH: {reason}.", "Check address, port and network."
+            )
 
 
 @asynccontextmanager

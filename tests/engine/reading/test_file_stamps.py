@@ -65,7 +65,7 @@ async def trusting_take(keeper: Keeper) -> tuple[Taken, int]:
     """A take as a routine makes it, and how many documents it took over."""
     journal = MemoryJournal()
     taken = await keeper.take(journal, trust=True)
-    told = [text for _, text in journal.lines if "have the inode" in text]
+    told = [text for _, text in journal.lines if "same inode" in text]
     return taken, int(told[0].split()[0]) if told else 0
 
 

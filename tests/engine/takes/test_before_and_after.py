@@ -19,7 +19,7 @@ from fennox.engine.takes.take import take
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential, Link
 from saltmere.linux import SSH_RESTART, LinuxServer
-from tests.engine.keeper import Here, Keeper, shipped_text
+from tests.engine.keeper import Keeper, shipped_text
 from tests.engine.restoring.test_linux_server import place_of
 
 AROUND = """
@@ -73,13 +73,10 @@ class Taking:
                 if inside is not None:
                     inside()
                 return await take(
-                    self.keeper.vault,
-                    self.keeper.index,
+                    self.keeper.tools(self.journal),
                     link,
                     self.keeper.subject(),
                     self.keeper.order(parts=parts),
-                    self.journal,
-                    Here(),
                     any_machine=True,
                 )
         finally:

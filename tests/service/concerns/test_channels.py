@@ -257,9 +257,9 @@ def test_what_begins_and_ends_is_told_by_webhook_signed_and_tried_again(
     )
     assert added.returncode == 0, added.stderr
     assert (
-        "own state is kept nowhere" in service.fennox("status").stdout
+        "own state is not backed up" in service.fennox("status").stdout
     )  # a look, by which it begins
-    until(lambda: any(b"own state is kept nowhere" in body for _, body in kept), "it is told")
+    until(lambda: any(b"own state is not backed up" in body for _, body in kept), "it is told")
     (service.folder / "attic").rename(service.folder / "away")
     assert "AT RISK" in service.fennox("status").stdout
     until(

@@ -73,7 +73,7 @@ async def test_a_system_without_backup_is_told_since_it_was_enrolled_until_it_ha
     async with context.session() as session:
         over = await session.get_one(ConcernRow, row.key)
         assert over.ended == clock.at
-    assert told(await standing(context), "in one place only")
+    assert told(await standing(context), "Only one copy")
 
 
 async def test_a_due_time_that_nobody_decided_is_missed_and_two_without_backup_are_late(
@@ -129,14 +129,16 @@ async def test_doubtful_partial_suspended_and_certificates_are_told_with_what_to
     found = await standing(context)
     (doubted,) = told(found, "is doubtful: the list files is empty")
     assert "fennox backup clear" in doubted.remedy
-    assert [row.severity for row in told(found, "/etc/soon.pem of a ends on 2026-03-21")] == ["low"]
-    assert [row.severity for row in told(found, "/etc/past.pem of a ended")] == ["high"]
+    assert [row.severity for row in told(found, "/etc/soon.pem of a expires on 2026-03-21")] == [
+        "low"
+    ]
+    assert [row.severity for row in told(found, "/etc/past.pem of a expired")] == ["high"]
     assert told(found, "later.pem") == []
     (stopped,) = told(found, "No routine takes a: a restore goes on")
     assert "fennox system resume a" in stopped.remedy
     async with context.session() as session:
         await session.execute(update(Backup).values(partial=True))
-    assert told(await standing(context), "has no whole backup"), (
+    assert told(await standing(context), "has no complete backup"), (
         "a partial backup is none to rely on"
     )
 
@@ -267,7 +269,7 @@ async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(
     by_text = {matter.text: matter for matter in told}
     assert by_text["s-13 has no backup."].in_all == 1
     copies = by_text[
-        "The newest good backups of s-00, s-01, s-02 and 10 more lie in one place only."
+        "Only one copy exists of the newest good backup of each of s-00, s-01, s-02 and 10 more."
     ]
     assert (copies.in_all, len(copies.about), copies.severity) == (13, 10, "low")
     assert [matter.severity for matter in told] == sorted(matter.severity for matter in told)

@@ -146,7 +146,7 @@ def test_a_routine_is_previewed_before_it_is_saved_and_changed_afterwards(ready:
         assert client.routine("nightly").when == "every day at 02:40", (
             "a refused change changes nothing"
         )
-        with pytest.raises(ProblemError, match="already there"):
+        with pytest.raises(ProblemError, match="already exists"):
             client.add_routine(wanted)
         client.remove_routine("nightly")
         assert client.backup(backup).kept_by == ["no routine's ladder applies"]

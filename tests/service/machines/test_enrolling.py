@@ -195,7 +195,7 @@ def test_a_default_login_that_still_works_is_told_and_so_is_when_the_certificate
     assert (
         "The login admin that every fresh Skerry storage appliance has still works" in looked.stdout
     )
-    assert "The certificate that it shows" in looked.stdout
+    assert "The certificate that it presents" in looked.stdout
     fresh.request("PUT", "/api/administrator", {"account": "harbour", "password": "tide tables 9"})
     fresh.account, fresh.password = "harbour", "tide tables 9"
     better = ["login", "set", "skerry", "--account", "harbour", "--password-file", "better"]
@@ -230,9 +230,7 @@ def test_a_default_login_that_works_after_enrolment_is_a_concern_until_a_take_se
 
         def told() -> list[str]:
             return [
-                concern.text
-                for concern in client.concerns()
-                if "fresh installation" in concern.text
+                concern.text for concern in client.concerns() if "factory login" in concern.text
             ]
 
         assert ready.ended(client.take(asked).id).state == "done"
@@ -248,7 +246,7 @@ def test_a_default_login_that_works_after_enrolment_is_a_concern_until_a_take_se
         until(lambda: not told(), "a take has seen it")
 
 
-_OPEN = "The login admin that every fresh installation has still works on vault-1."
+_OPEN = "The factory login admin still works on vault-1."
 
 
 def test_a_system_behind_another_one_is_enrolled_and_taken_through_it(

@@ -26,7 +26,7 @@ from fennox.service.foundation.fair_share import AnswersFirst, Turns
 from fennox.service.http.routes.backups.backups import list_backups
 from fennox.service.http.routes.backups.routines import list_routines, preview_routine
 from fennox.service.http.routes.estate.metrics import metrics
-from fennox.service.http.routes.systems.systems import SystemOrder, list_systems
+from fennox.service.http.routes.systems.systems import list_systems
 from fennox.service.machines.context import Context
 from fennox.service.processes import due_takes
 from fennox.service.processes.due_takes import Memory
@@ -34,6 +34,7 @@ from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import begins, newest_backups, unhurried
 from fennox.service.queries.paging import in_order_of, newest_first
 from fennox.service.retention import routines
+from fennox.service.views.systems import SystemFilter, SystemOrder
 from tests.backups import Item
 from tests.database import database, postgres
 from tests.service.contexts import (
@@ -62,12 +63,16 @@ async def estate(context: Context) -> str:
     return store
 
 
-async def names(context: Context, **wanted: object) -> list[str]:
+def chosen(q: str = "", site: str | None = None, label: str | None = None) -> SystemFilter:
+    return SystemFilter(None, site, label, q, None)
+
+
+async def names(context: Context, matching: SystemFilter, **wanted: object) -> list[str]:
     """Of all pages, two at a time."""
     found: list[str] = []
     after = None
     while True:
-        page = await list_systems(context, limit=2, after=after, **wanted)  # type: ignore[arg-type]
+        page = await list_systems(context, matching, limit=2, after=after, **wanted)  # type: ignore[arg-type]
         assert len(page.items) <= 2
         found += [item.name for item in page.items]
         after = page.after
@@ -79,8 +84,8 @@ async def names(context: Context, **wanted: object) -> list[str]:
 async def test_every_system_comes_once_in_every_order(context: Context, sort: SystemOrder) -> None:
     await estate(context)
     up, down = (
-        await names(context, q="", sort=sort),
-        await names(context, q="", sort=sort, down=True),
+        await names(context, chosen(), sort=sort),
+        await names(context, chosen(), sort=sort, down=True),
     )
     assert sorted(up) == [f"ferry-{number}" for number in range(9)]
     assert down == up[::-1]
@@ -190,15 +195,15 @@ async def test_duties_let_those_go_first_who_wait_for_an_answer() -> None:
 
 async def test_words_and_filters_narrow_it(context: Context) -> None:
     await estate(context)
-    assert await names(context, q="QUAY mail") == ["ferry-1", "ferry-4", "ferry-7"]
-    assert await names(context, q="old", site="holm") == ["ferry-2", "ferry-5", "ferry-8"]
-    assert await names(context, q="", label="web") == ["ferry-0", "ferry-3", "ferry-6"]
-    assert await names(context, q="100%") == []
+    assert await names(context, chosen(q="QUAY mail")) == ["ferry-1", "ferry-4", "ferry-7"]
+    assert await names(context, chosen(q="old", site="holm")) == ["ferry-2", "ferry-5", "ferry-8"]
+    assert await names(context, chosen(q="", label="web")) == ["ferry-0", "ferry-3", "ferry-6"]
+    assert await names(context, chosen(q="100%")) == []
     with pytest.raises(BadInput, match="cursor"):
-        await list_systems(context, q="", after="nonsense")
-    by_name = (await list_systems(context, q="", limit=2)).after
+        await list_systems(context, chosen(), after="nonsense")
+    by_name = (await list_systems(context, chosen(), limit=2)).after
     with pytest.raises(BadInput, match="cursor"):
-        await list_systems(context, q="", after=by_name, sort="newest_good")
+        await list_systems(context, chosen(), after=by_name, sort="newest_good")
 
 
 async def test_the_database_selects_what_python_selects(context: Context) -> None:

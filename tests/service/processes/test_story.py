@@ -104,7 +104,7 @@ def test_lost_and_restored_onto_a_fresh_machine(
         system = client.system("web-9")
         assert (system.address, system.backups) == (f"{fresh.host}:{fresh.port}", 1)
         assert client.backup(shown.safety or "").held
-        with pytest.raises(ProblemError, match="has been done"):
+        with pytest.raises(ProblemError, match="has been carried out"):
             client.start_restore(sheet)
     again = take(service)
     assert again.state == "done", again.reason

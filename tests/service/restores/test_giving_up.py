@@ -94,7 +94,7 @@ def test_a_restore_that_failed_is_given_up(
             json.loads(service.fennox("restore", "list", "--json").stdout)[0]["state"] == "given up"
         )
         again = service.fennox("restore", "undo", sheet)
-        assert "Nothing is left to be undone" in again.stderr
+        assert "There is nothing left to undo" in again.stderr
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
 
 

@@ -35,7 +35,7 @@ def test_to_start_it_again_while_it_goes_on_is_the_same_run_and_ends_nothing(
                 try:
                     started = client.start_restore(sheet)
                 except ProblemError as error:
-                    assert "has been done" in str(error), error  # noqa: PT017
+                    assert "has been carried out" in str(error), error  # noqa: PT017
                     return
                 if over.is_set() or started.state not in ("queued", "running"):
                     return

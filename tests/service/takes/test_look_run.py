@@ -134,7 +134,7 @@ async def test_a_system_by_hand_only_is_reported_and_never_taken(
         assert await look(context, "new /etc/c", "1")
         clock.at += timedelta(hours=1)
     assert await takes(context) == []
-    assert "a is not what its last backup holds: new /etc/c." in await concerns(context)
+    assert "a differs from its last backup: new /etc/c." in await concerns(context)
     assert await look(context, "")
     assert "not what its last backup" not in await concerns(context)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Literal
 
@@ -60,66 +61,58 @@ def take(arguments: argparse.Namespace, environment: Environment) -> int:
 
 
 def show_backup(backup: BackupShown, arguments: argparse.Namespace) -> None:
-    lines: list[tuple[str, object]] = [
-        ("backup", backup.id),
-        ("system", f"{backup.system} ({backup.kind})"),
-        ("name", backup.name or "-"),
-        ("note", backup.note or "-"),
-        ("taken", when(backup.time)),
-        ("machine", f"{backup.machine.name} {backup.machine.id}"),
-        ("version", f"{backup.machine.product} {backup.machine.version}"),
-        *[("held in", _place(copy)) for copy in backup.copies],
-        (
-            "size",
-            (
-                f"{counted(backup.documents, 'document')}, {size(backup.bytes)};"
-                f" {size(backup.new_bytes)} new in the store"
-            ),
-        ),
-        *[
-            ("part", f"{part.name}: {counted(part.documents, 'document')}, {size(part.bytes)}")
-            for part in backup.parts
-        ],
-        ("counts", ", ".join(f"{count} {name}" for name, count in sorted(backup.census.items()))),
-        *(
-            [("not counted", f"{', '.join(backup.not_counted)}: it lacks parts")]
-            if backup.not_counted
-            else []
-        ),
-        *[("worth", text) for text in backup.worth],
-        *[("LACKS", f"{finding.text} {finding.remedy}") for finding in backup.findings],
-        ("kept by", ", ".join(backup.kept_by) or "nothing: it goes"),
-    ]
+    lines: list[tuple[str, object]] = [*_identity(backup), *_content(backup)]
+    lines.append(("kept by", ", ".join(backup.kept_by) or "nothing: it goes"))
+    lines += _standing(backup)
+    show_one(backup, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+
+
+def _identity(backup: BackupShown) -> Iterator[tuple[str, str]]:
+    yield "backup", backup.id
+    yield "system", f"{backup.system} ({backup.kind})"
+    yield "name", backup.name or "-"
+    yield "note", backup.note or "-"
+    yield "taken", when(backup.time)
+    yield "machine", f"{backup.machine.name} {backup.machine.id}"
+    yield "version", f"{backup.machine.product} {backup.machine.version}"
+    for copy in backup.copies:
+        yield "held in", _place(copy)
+
+
+def _content(backup: BackupShown) -> Iterator[tuple[str, str]]:
+    documents = counted(backup.documents, "document")
+    yield "size", f"{documents}, {size(backup.bytes)}; {size(backup.new_bytes)} new in the store"
+    for part in backup.parts:
+        yield "part", f"{part.name}: {counted(part.documents, 'document')}, {size(part.bytes)}"
+    yield "counts", ", ".join(f"{count} {name}" for name, count in sorted(backup.census.items()))
+    if backup.not_counted:
+        yield "not counted", f"{', '.join(backup.not_counted)}: it lacks parts"
+    for text in backup.worth:
+        yield "worth", text
+    for finding in backup.findings:
+        yield "LACKS", f"{finding.text} {finding.remedy}"
+
+
+def _standing(backup: BackupShown) -> Iterator[tuple[str, str]]:
+    clear = f"fennox backup clear {backup.id[:12]} --because …"
     if backup.doubtful:
-        look = (
-            f"Look: fennox backup compare --system {backup.system}. Then: fennox backup clear"
-            f" {backup.id[:12]}"
-        )
-        lines.append(("DOUBTFUL", f"{backup.doubtful_because}. {look} --because …"))
+        compare = f"fennox backup compare --system {backup.system}"
+        yield "DOUBTFUL", f"{backup.doubtful_because}. Look: {compare}. Then: {clear}"
     if backup.future or backup.misdated:
         which = "is in the future" if backup.future else "is wrong: it was taken at another time"
-        lines.append(
-            (
-                "DATE",
-                (
-                    f"Its date {which}. It stays until somebody has looked; no ladder counts by it."
-                    f" Then: fennox backup clear {backup.id[:12]} --because …"
-                ),
-            )
+        yield (
+            "DATE",
+            f"Its date {which}. It stays until somebody has looked; no ladder counts by it. Then:"
+            f" {clear}",
         )
     if backup.expired:
-        lines.append(
-            (
-                "MARKED",
-                (
-                    f"{when(backup.expired_at)}: a sweep removes it in two days or later. Keep it: "
-                    f"fennox backup keep {backup.id[:12]}"
-                ),
-            )
+        yield (
+            "MARKED",
+            f"{when(backup.expired_at)}: a sweep removes it in two days or later. Keep it: fennox"
+            f" backup keep {backup.id[:12]}",
         )
     if backup.held:
-        lines.append(("on hold", backup.held_because))
-    show_one(backup, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+        yield "on hold", backup.held_because
 
 
 def _place(copy: CopyShown) -> str:

@@ -6,6 +6,7 @@ import argparse
 import csv
 import json
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 
 from fennox.cli.estate.systems import settings_of
@@ -55,11 +56,17 @@ def look(arguments: argparse.Namespace, environment: Environment) -> int:
         )
         say("write one that builds on them: docs/your-own-kind.md.")
         return FAILED
+    _print_looked(found, service.now())
+    say("Nothing was kept.")
+    return 0
+
+
+def _print_looked(found: Looked, now: datetime) -> None:
+    """``found`` has a machine."""
     machine = found.machine
-    print(
-        f"{found.address} is a {found.kind}: {machine.name}, {machine.product} {machine.version},"
-        f" id {machine.id}"
-    )
+    assert machine is not None
+    version = f"{machine.product} {machine.version}"
+    print(f"{found.address} is a {found.kind}: {machine.name}, {version}, id {machine.id}")
     print(f"key {found.key}")
     if found.enrolled_as:
         print(f"It is enrolled already, as {found.enrolled_as}.")
@@ -68,23 +75,18 @@ def look(arguments: argparse.Namespace, environment: Environment) -> int:
         [part.name, part.title, part.documents, size(part.bytes)] for part in found.parts
     ]
     show_table(["PART", "", "DOCUMENTS", "SIZE"], rows)
-    print()
-    print(
-        "Counted: "
-        + ", ".join(f"{count} {name}" for name, count in sorted(found.census.items()) if count)
-    )
+    counts = (f"{count} {name}" for name, count in sorted(found.census.items()) if count)
+    print(f"\nCounted: {', '.join(counts)}")
     for text in found.related:
         print(printable(text))
     for item in found.certificates:
-        document = f"in {printable(item.document)}" if item.document else "that it shows"
-        left = remaining(item.until, service.now())
+        document = f"in {printable(item.document)}" if item.document else "that it presents"
+        left = remaining(item.until, now)
         print(f"The certificate {document} ({item.subject}) ends {when(item.until)} ({left}).")
     for text in found.left_out:
         print(f"Left out: {printable(text)}.")
     for finding in found.findings:
         print(f"Lacks: {printable(finding.text)} {printable(finding.remedy)}".rstrip())
-    say("Nothing was kept.")
-    return 0
 
 
 def _accepted(arguments: argparse.Namespace, found: Looked) -> str:
@@ -113,6 +115,18 @@ class _Row:
     offered: str = ""
     trouble: str = ""
 
+    def as_system(self) -> NewSystem:
+        return NewSystem(
+            name=self.name,
+            kind=self.kind,
+            address=self.address,
+            login=self.login,
+            key=self.key,
+            site=self.site,
+            labels=self.labels,
+            settings=self.settings,
+        )
+
     def wanted(self) -> LookWanted:
         return LookWanted(
             address=self.address,
@@ -132,15 +146,7 @@ def add_many(arguments: argparse.Namespace, environment: Environment) -> int:
     rows = _read(Path(arguments.file))
     listed = accepted_list(arguments.accept_list) if arguments.accept_list else set()
     with client(environment) as service:
-        known = {system.name for system in service.systems()}
-        for row in rows:
-            _offered(service, row, known, listed)
-        if not arguments.dry_run:
-            _accept([row for row in rows if not row.key and not row.trouble])
-        for row in rows:
-            if row.key and not row.trouble:
-                say(f"Looking at {row.name} …")
-                _look(service, row)
+        _look_at_all(service, rows, listed, dry_run=arguments.dry_run)
         if arguments.quiet:
             for row in rows:
                 if row.offered and not row.trouble:
@@ -149,36 +155,40 @@ def add_many(arguments: argparse.Namespace, environment: Environment) -> int:
             _show(rows)
         wrong = sum(bool(row.trouble) for row in rows)
         if arguments.dry_run or wrong:
-            say(
-                f"{wrong} of {len(rows)} cannot be enrolled."
-                if wrong
-                else f"All {len(rows)} can be enrolled."
-            )
-            if any(not row.key and not row.trouble for row in rows):
-                say(
-                    "Those without an accepted key were not logged in to; compare the keys, and"
-                    " accept them together."
-                )
-            say("Nothing was changed.")
+            _say_unchanged(rows, wrong)
             return FAILED if wrong else 0
         for row in rows:
-            service.add_system(
-                NewSystem(
-                    name=row.name,
-                    kind=row.kind,
-                    address=row.address,
-                    login=row.login,
-                    key=row.key,
-                    site=row.site,
-                    labels=row.labels,
-                    settings=row.settings,
-                )
-            )
-    say(
-        f"{len(rows)} systems are enrolled. `fennox routine list` shows which routines take them"
-        " now."
-    )
+            service.add_system(row.as_system())
+    say(f"{len(rows)} systems are enrolled. See which routines take them: fennox routine list")
     return 0
+
+
+def _look_at_all(
+    service: Client, rows: list[_Row], listed: set[tuple[str, str]], *, dry_run: bool
+) -> None:
+    """``listed``: keys that were accepted before."""
+    known = {system.name for system in service.systems()}
+    for row in rows:
+        _offered(service, row, known, listed)
+    if not dry_run:
+        _accept([row for row in rows if not row.key and not row.trouble])
+    for row in rows:
+        if row.key and not row.trouble:
+            say(f"Looking at {row.name} …")
+            _look(service, row)
+
+
+def _say_unchanged(rows: list[_Row], wrong: int) -> None:
+    if wrong:
+        say(f"{wrong} of {len(rows)} cannot be enrolled.")
+    else:
+        say(f"All {len(rows)} can be enrolled.")
+    if any(not row.key and not row.trouble for row in rows):
+        say(
+            "Those without an accepted key were not logged in to; compare the keys, and accept them"
+            " together."
+        )
+    say("Nothing was changed.")
 
 
 def _read(path: Path) -> list[_Row]:

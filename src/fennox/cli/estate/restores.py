@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Iterator
 
 from fennox.cli.estate import runs
 from fennox.cli.host_keys import with_both_keys
@@ -70,37 +71,7 @@ def _show(shown: SheetShown, arguments: argparse.Namespace) -> None:
 def print_sheet(shown: SheetShown) -> None:
     """In words: what is done to what, and what speaks against it."""
     sheet = shown.sheet
-    lines = [
-        (
-            "run sheet",
-            (
-                f"{shown.id[:12]} ({sheet.state}), version {sheet.version}, by {shown.by},"
-                f" {when(shown.created)}"
-            ),
-        ),
-        ("backup", f"{sheet.backup[:12]} of {sheet.system_name}" + _taken(sheet)),
-        (
-            "target",
-            f"{sheet.target.address} as {sheet.target.account}, machine {sheet.target_machine}",
-        ),
-        *(
-            [("acting at", f"{sheet.entrance.address} as {sheet.entrance.account}")]
-            if sheet.entrance
-            else []
-        ),
-        ("version", f"{sheet.target_product} {sheet.target_version}"),
-        ("parts", ", ".join(sheet.parts)),
-        (
-            "settings",
-            "; ".join(f"{name}={value}" for name, value in sheet.settings.items()) or "none",
-        ),
-        ("afterwards at", f"{sheet.after.place.address}: {sheet.after.address_because}"),
-        ("signing in as", f"{sheet.after.place.account}: {sheet.after.account_because}"),
-        ("known by", f"{sheet.after.place.key}: {sheet.after.key_because}"),
-        ("restarts", "; ".join(sheet.restarts) or "nothing"),
-        ("cannot be undone", "; ".join(sheet.cannot_be_undone) or "nothing"),
-    ]
-    for label, value in lines:
+    for label, value in _headed(shown):
         out.print(f"[dim]{label:17}[/dim]", end="")
         out.print(value, markup=False, soft_wrap=True)
     _findings(sheet)
@@ -113,6 +84,26 @@ def print_sheet(shown: SheetShown) -> None:
         out.print(gate.question, f"({' or '.join(gate.choices)})", markup=False, soft_wrap=True)
     if sheet.proof is not None:
         _proof(sheet.proof)
+
+
+def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
+    sheet, place = shown.sheet, shown.sheet.after.place
+    made = f"version {sheet.version}, by {shown.by}, {when(shown.created)}"
+    yield "run sheet", f"{shown.id[:12]} ({sheet.state}), {made}"
+    yield "backup", f"{sheet.backup[:12]} of {sheet.system_name}{_taken(sheet)}"
+    target = f"{sheet.target.address} as {sheet.target.account}"
+    yield "target", f"{target}, machine {sheet.target_machine}"
+    if sheet.entrance:
+        yield "acting at", f"{sheet.entrance.address} as {sheet.entrance.account}"
+    yield "version", f"{sheet.target_product} {sheet.target_version}"
+    yield "parts", ", ".join(sheet.parts)
+    settings = (f"{name}={value}" for name, value in sheet.settings.items())
+    yield "settings", "; ".join(settings) or "none"
+    yield "afterwards at", f"{place.address}: {sheet.after.address_because}"
+    yield "signing in as", f"{place.account}: {sheet.after.account_because}"
+    yield "known by", f"{place.key}: {sheet.after.key_because}"
+    yield "restarts", "; ".join(sheet.restarts) or "nothing"
+    yield "cannot be undone", "; ".join(sheet.cannot_be_undone) or "nothing"
 
 
 def _taken(sheet: Sheet) -> str:

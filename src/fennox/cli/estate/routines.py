@@ -196,29 +196,29 @@ def coming(arguments: argparse.Namespace, environment: Environment) -> None:
     if not found.load:
         say("Nothing comes in the next two weeks. Add a routine with `fennox routine add --help`.")
         return
+    rows = _days(found.load, found.slots)
+    show_table(["DAY", "HOURS 0 TO 23", "RUNS", f"WORK, {found.slots} AT A TIME"], rows)
+    for wait in found.collisions:
+        say(f"{wait.system}: {wait.routine} at {when(wait.at)} will wait for {wait.waits_for}.")
+
+
+def _days(load: list[Load], slots: int) -> list[list[object]]:
+    """A row for each day."""
     by_day: dict[date, list[Load]] = {}
-    for item in found.load:
+    for item in load:
         by_day.setdefault(item.hour.astimezone().date(), []).append(item)
-    busiest = max(item.seconds for item in found.load)
+    busiest = max(item.seconds for item in load)
     rows: list[list[object]] = []
     for day, hours in sorted(by_day.items()):
         marks = [" "] * 24
         for item in hours:
-            marks[item.hour.astimezone().hour] = _MARKS[
-                int(item.seconds / busiest * (len(_MARKS) - 1))
-            ]
-        seconds = sum(item.seconds for item in hours) / max(found.slots, 1)
-        rows.append(
-            [
-                f"{day:%a %Y-%m-%d}",
-                "".join(marks),
-                sum(item.runs for item in hours),
-                span(timedelta(seconds=seconds)),
-            ]
-        )
-    show_table(["DAY", "HOURS 0 TO 23", "RUNS", f"WORK, {found.slots} AT A TIME"], rows)
-    for wait in found.collisions:
-        say(f"{wait.system}: {wait.routine} at {when(wait.at)} will wait for {wait.waits_for}.")
+            share = item.seconds / busiest
+            marks[item.hour.astimezone().hour] = _MARKS[int(share * (len(_MARKS) - 1))]
+        seconds = sum(item.seconds for item in hours) / max(slots, 1)
+        runs = sum(item.runs for item in hours)
+        work = span(timedelta(seconds=seconds))
+        rows.append([f"{day:%a %Y-%m-%d}", "".join(marks), runs, work])
+    return rows
 
 
 def remove(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from datetime import datetime
 
 from fennox.cli.host_keys import with_accepted_key
 from fennox.cli.main import FAILED, PERSON, Environment
@@ -64,8 +65,21 @@ def _show(
     arguments: argparse.Namespace,
     relations: Relations | None = None,
 ) -> None:
+    lines = _identity(system) + _backups(system, service.now())
+    lines += [(f"setting {name}", value) for name, value in system.settings.items()]
+    lines += [("missing", f"{finding.text} {finding.remedy}") for finding in system.missing]
+    lines += _standing(system)
+    if relations is not None:
+        lines += _relations(relations)
+    show_one(system, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+
+
+Line = tuple[str, object]
+
+
+def _identity(system: SystemShown) -> list[Line]:
     machine = system.machine
-    lines: list[tuple[str, object]] = [
+    return [
         ("system", system.name),
         ("kind", system.kind),
         ("address", system.address),
@@ -75,28 +89,26 @@ def _show(
         ("version", f"{machine.product} {machine.version}" if machine else "-"),
         ("site", system.site or "-"),
         ("labels", ", ".join(system.labels) or "-"),
-        (
-            "newest good",
-            (
-                f"{when(system.newest_good)} ({age(system.newest_good, service.now())})"
-                if system.newest_good
-                else "never"
-            ),
-        ),
+    ]
+
+
+def _backups(system: SystemShown, now: datetime) -> list[Line]:
+    newest = system.newest_good
+    return [
+        ("newest good", f"{when(newest)} ({age(newest, now)})" if newest else "never"),
         ("backups", f"{system.backups}, newest in {', '.join(system.stores) or 'no store'}"),
         ("routines", ", ".join(system.routines) or "none"),
         ("next run", when(system.next_run)),
     ]
-    lines += [(f"setting {name}", value) for name, value in system.settings.items()]
-    lines += [("missing", f"{finding.text} {finding.remedy}") for finding in system.missing]
+
+
+def _standing(system: SystemShown) -> list[Line]:
+    """What is so only of some systems."""
+    lines: list[Line] = []
     if system.looked:
         differs = f"it differs since {when(system.differs_since)}: {system.differs}"
-        lines.append(
-            (
-                "looked at",
-                f"{when(system.looked)}, {differs if system.differs else 'no difference'}",
-            )
-        )
+        seen = differs if system.differs else "no difference"
+        lines.append(("looked at", f"{when(system.looked)}, {seen}"))
     if system.left_open:
         lines.append(("LEFT OPEN", f"not undone after a take: {', '.join(system.left_open)}"))
     if system.retired:
@@ -110,17 +122,21 @@ def _show(
         lines.append(("waited for", f"{system.patience} s at each connection"))
     if system.key_until:
         lines.append(("shown certificate", f"ends {when(system.key_until)}"))
-    if relations is not None:
-        lines += [("needs first", f"{other.name} ({other.because})") for other in relations.needs]
-        lines += [("needed by", f"{other.name} ({other.because})") for other in relations.needed_by]
-        lines += [("not enrolled", f"{host.name} ({host.because})") for host in relations.strangers]
-        lines += [("replicates with", peer) for peer in relations.peers]
-        lines += [("", sentence) for sentence in relations.replicas]
-        lines += [
-            ("certificate", f"{printable(item.document)} ({item.subject}) ends {when(item.until)}")
-            for item in relations.certificates
-        ]
-    show_one(system, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+    return lines
+
+
+def _relations(relations: Relations) -> list[Line]:
+    lines: list[Line] = []
+    lines += [("needs first", f"{other.name} ({other.because})") for other in relations.needs]
+    lines += [("needed by", f"{other.name} ({other.because})") for other in relations.needed_by]
+    lines += [("not enrolled", f"{host.name} ({host.because})") for host in relations.strangers]
+    lines += [("replicates with", peer) for peer in relations.peers]
+    lines += [("", sentence) for sentence in relations.replicas]
+    lines += [
+        ("certificate", f"{printable(item.document)} ({item.subject}) ends {when(item.until)}")
+        for item in relations.certificates
+    ]
+    return lines
 
 
 def list_systems(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -4,6 +4,13 @@ Needs no service.
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from fennox.core.format.manifest import Machine
+    from fennox.engine.inspection.trial import Tried
+    from fennox.links.base import Link
+
 import argparse
 import asyncio
 import json
@@ -102,24 +109,13 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
     from fennox.engine.inspection.trial import try_kind
     from fennox.engine.processes.evaluator_pool import Evaluators
     from fennox.engine.reading.capture import values_of
-    from fennox.links import ssh, web
-    from fennox.links.base import parse_address
 
     values_of(kind, settings)
     parts = parts_to_take(kind, arguments.part)
-    who = credential(arguments)
-    if who is None:
-        raise BadInput("Nobody to log in as.", "Give --account, with --key FILE or a password.")
-    reach = ssh.connect if kind.reach == "ssh" else web.connect
-    try:
-        link = await reach(parse_address(arguments.on, kind.port), who, arguments.accept_key)
-    except KeyUnknown as error:
-        raise KeyUnknown(
-            error.what, "Compare it with the machine's own, then give it with --accept-key."
-        ) from error
+    link = await _link(kind, arguments)
     readings = Evaluators.of_readings()
     try:
-        found = await try_kind(
+        tried = await try_kind(
             kind,
             link,
             settings,
@@ -132,45 +128,70 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
         await readings.close()
         await link.close()
     if arguments.show:
-        if found.content is None:
-            raise NotFound(
-                f"No part reads {arguments.show}.",
-                "Without --show, --documents lists what is read.",
-            )
-        for line in found.content.decode("utf-8", "replace").splitlines():
-            print(printable(line))
+        _print_content(arguments.show, tried.content)
         return 0
-    machine = found.machine
-    said = " ".join(
-        word for word in (machine.product, machine.version, machine.build, machine.platform) if word
-    )
-    print(f"{machine.name or arguments.on}: {said}, id {machine.id}\n")
+    _print_machine(arguments.on, tried.machine)
+    _print_documents(kind, tried, each=arguments.documents)
+    print()
+    rows: list[list[object]] = [
+        [name, len(listed), printable(first_few(listed, _NAMED))]
+        for name, listed in tried.census.items()
+    ]
+    show_table(["COUNTED", "", ""], rows)
+    _print_remarks(tried)
+    say("Nothing was kept.")
+    return 0
+
+
+async def _link(kind: Kind, arguments: argparse.Namespace) -> Link:
+    from fennox.links import ssh, web
+    from fennox.links.base import parse_address
+
+    who = credential(arguments)
+    if who is None:
+        raise BadInput("No account given.", "Give --account, with --key FILE or a password.")
+    reach = ssh.connect if kind.reach == "ssh" else web.connect
+    try:
+        return await reach(parse_address(arguments.on, kind.port), who, arguments.accept_key)
+    except KeyUnknown as error:
+        raise KeyUnknown(
+            error.what, "Compare it with the machine's own, then give it with --accept-key."
+        ) from error
+
+
+def _print_content(path: str, content: bytes | None) -> None:
+    if content is None:
+        raise NotFound(f"No part reads {path}.", "Without --show, --documents lists what is read.")
+    for line in content.decode("utf-8", "replace").splitlines():
+        print(printable(line))
+
+
+def _print_machine(address: str, machine: Machine) -> None:
+    words = (machine.product, machine.version, machine.build, machine.platform)
+    said = " ".join(word for word in words if word)
+    print(f"{machine.name or address}: {said}, id {machine.id}\n")
+
+
+def _print_documents(kind: Kind, tried: Tried, *, each: bool) -> None:
     titles = {part.name: part.title for part in kind.part}
     rows: list[list[object]] = [
         [name, titles[name], len(held), size(sum(document.size for document in held))]
-        for name, held in found.documents.items()
+        for name, held in tried.documents.items()
     ]
     show_table(["PART", "", "DOCUMENTS", "SIZE"], rows)
-    if arguments.documents:
-        for name, held in found.documents.items():
-            print(f"\n{name}")
-            for document in held:
-                print(
-                    f"  {printable(document.path)}{' (secret)' if document.secret else ''} "
-                    f" {size(document.size)}"
-                )
-    print()
-    rows = []
-    for name, listed in found.census.items():
-        rows.append([name, len(listed), printable(first_few(listed, _NAMED))])
-    show_table(["COUNTED", "", ""], rows)
-    for text in found.unmatched:
+    for name, held in tried.documents.items() if each else ():
+        print(f"\n{name}")
+        for document in held:
+            secret = " (secret)" if document.secret else ""
+            print(f"  {printable(document.path)}{secret}  {size(document.size)}")
+
+
+def _print_remarks(tried: Tried) -> None:
+    for text in tried.unmatched:
         print(f"Matches nothing here: {printable(text)}.")
-    for word, value in found.said.items():
+    for word, value in tried.said.items():
         print(f"After a restore it answers by the {word} {printable(value)}.")
-    for text in found.left_out:
+    for text in tried.left_out:
         print(f"Left out: {printable(text)}.")
-    for finding in found.findings:
+    for finding in tried.findings:
         print(f"Lacks: {printable(finding.text)} {printable(finding.remedy)}".rstrip())
-    say("Nothing was kept.")
-    return 0

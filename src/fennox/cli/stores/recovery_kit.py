@@ -177,46 +177,52 @@ def as_text(made: RecoverySheet) -> str:
 def as_page(made: RecoverySheet) -> str:
     """Print-ready; it fetches nothing and runs nothing."""
     e = html.escape
-    parts = [_PAGE, "<h1>Recovery sheet of Fennox</h1>"]
-    parts.append(
-        f"<p>Made {made.made:%Y-%m-%d %H:%M} UTC by Fennox {e(made.version)}, service"
-        f" <code>{e(made.service)}</code></p>"
-    )
-    parts.append(
-        '<p class="write">Where a passphrase is kept (never the passphrase'
-        " itself):<br>&nbsp;<br>&nbsp;</p>"
-    )
-    parts.append(
-        "<h2>What to do</h2><ol>"
-        + "".join(f"<li>{e(text)}</li>" for text in _steps(made))
-        + "</ol>"
-    )
-    for store in made.stores:
-        rows = "".join(
-            f"<tr><td>{e(name)}</td><td><code>{e(value)}</code></td></tr>"
-            for name, value in _facts(store)
-        )
-        parts.append(f"<section><h2>Store {e(store.name)}</h2><table>{rows}</table></section>")
+    steps = "".join(f"<li>{e(text)}</li>" for text in _steps(made))
     waves = "".join(f"<p>{e(line)}</p>" for line in _order(made))
-    parts.append(f"<section><h2>In which order systems come back</h2>{waves}</section>")
-    parts.append("<h2>Systems and their newest good backups</h2>")
-    parts.append("<table><tr><th>System</th><th>Newest</th><th>Backup</th><th>In</th></tr>")
-    for system in made.systems:
-        newest = f"{system.newest:%Y-%m-%d %H:%M}" if system.newest else "no backup"
-        told = "".join(f"<br>{e(line)}" for line in _built(system))
-        about = f"{e(system.name)}<br><small>{e(system.kind)}, {e(system.address)}{told}</small>"
-        short = e((system.backup or "")[:12])
-        parts.append(
-            f"<tr><td>{about}</td><td>{newest}</td><td class='id'><code>{short}</code></td>"
-            f"<td>{e(', '.join(system.held_in))}</td></tr>"
-        )
-    parts.append("</table><h2>Headers</h2><p>One line each, as they must stand in the store.</p>")
-    for store in made.stores:
-        parts.append(
-            f"<p>{e(store.name)}:"
-            f" <code>{e(store.header_name)}</code></p><pre>{e(store.header)}</pre>"
-        )
-    return "".join(parts) + "</body></html>\n"
+    headers = "".join(
+        f"<p>{e(store.name)}: <code>{e(store.header_name)}</code></p><pre>{e(store.header)}</pre>"
+        for store in made.stores
+    )
+    return "".join(
+        [
+            _PAGE,
+            "<h1>Recovery sheet of Fennox</h1>",
+            f"<p>Made {made.made:%Y-%m-%d %H:%M} UTC by Fennox {e(made.version)}, service"
+            f" <code>{e(made.service)}</code></p>",
+            '<p class="write">Where a passphrase is kept (never the passphrase'
+            " itself):<br>&nbsp;<br>&nbsp;</p>",
+            f"<h2>What to do</h2><ol>{steps}</ol>",
+            *(_store_section(store) for store in made.stores),
+            f"<section><h2>In which order systems come back</h2>{waves}</section>",
+            "<h2>Systems and their newest good backups</h2>",
+            "<table><tr><th>System</th><th>Newest</th><th>Backup</th><th>In</th></tr>",
+            *(_system_row(system) for system in made.systems),
+            "</table><h2>Headers</h2><p>One line each, as they must stand in the store.</p>",
+            headers,
+            "</body></html>\n",
+        ]
+    )
+
+
+def _store_section(store: StoreOnSheet) -> str:
+    e = html.escape
+    rows = "".join(
+        f"<tr><td>{e(name)}</td><td><code>{e(value)}</code></td></tr>"
+        for name, value in _facts(store)
+    )
+    return f"<section><h2>Store {e(store.name)}</h2><table>{rows}</table></section>"
+
+
+def _system_row(system: SystemOnSheet) -> str:
+    e = html.escape
+    newest = f"{system.newest:%Y-%m-%d %H:%M}" if system.newest else "no backup"
+    built = "".join(f"<br>{e(line)}" for line in _built(system))
+    about = f"{e(system.name)}<br><small>{e(system.kind)}, {e(system.address)}{built}</small>"
+    short = e((system.backup or "")[:12])
+    return (
+        f"<tr><td>{about}</td><td>{newest}</td><td class='id'><code>{short}</code></td>"
+        f"<td>{e(', '.join(system.held_in))}</td></tr>"
+    )
 
 
 def _write_kit(folder: Path, made: RecoverySheet) -> None:
@@ -238,36 +244,8 @@ def _write_kit(folder: Path, made: RecoverySheet) -> None:
         path.write_text(store.header)
     say("Copying Fennox and the packages it needs …")
     copied = program_copy.copy("fennox", folder / "packages")
-    version = (
-        f"Python {sys.version_info.major}.{sys.version_info.minor} on {platform.system()}"
-        f" {platform.machine()}"
-    )
-    python = f"python3.{sys.version_info.minor}"
-    launchers = {
-        "fennox": ("-m fennox.cli.main", "exit 1"),
-        "reader": (
-            '"$here/rescue.py"',
-            'exec python3 "$here/rescue.py" "$@"',
-        ),  # which says what it needs
-    }
-    for name, (words, otherwise) in launchers.items():
-        text = _LAUNCHER.format(
-            words=words, python=python, machine=platform.machine(), otherwise=otherwise
-        )
-        _write(folder / name, text)
-        (folder / name).chmod(0o755)
-    _write(
-        folder / "KIT.txt",
-        "A recovery kit of Fennox. The passphrase is not in it.\n\n./reader list STORE-FOLDER     "
-        "             reads a store\n./reader login sheet.json STORE FILE        the way into a"
-        " far store\n./fennox rebuild STORE --kit .              brings Fennox back; STORE is a"
-        f" name on the sheet\n\npackages/ holds Fennox {made.version} and {len(copied) - 1}"
-        f" packages for {version}; it needs no network.\nPostgreSQL must be on the machine, as"
-        " packages of its own system.\nWhere Python is another one: apt install"
-        " python3-cryptography python3-argon2 python3-zstandard,\nthen python3 rescue.py list"
-        " STORE-FOLDER\nA folder for each store holds its header, to be put back if the store has"
-        " lost it.\n",
-    )
+    _write_launchers(folder)
+    _write(folder / "KIT.txt", _kit_text(made.version, len(copied) - 1))
     sums = [
         f"{hashlib.sha256(path.read_bytes()).hexdigest()}  {path.relative_to(folder)}"
         for path in sorted(folder.rglob("*"))
@@ -278,6 +256,37 @@ def _write_kit(folder: Path, made: RecoverySheet) -> None:
         f"The kit is in {folder}: {len(sums)} files. Check it with `sha256sum -c SHA256SUMS`; keep"
         " it off line."
     )
+
+
+def _write_launchers(folder: Path) -> None:
+    python = f"python3.{sys.version_info.minor}"
+    # without its own Python the reader still starts, and says what it needs
+    reader = ('"$here/rescue.py"', 'exec python3 "$here/rescue.py" "$@"')
+    launchers = {"fennox": ("-m fennox.cli.main", "exit 1"), "reader": reader}
+    for name, (words, otherwise) in launchers.items():
+        text = _LAUNCHER.format(
+            words=words, python=python, machine=platform.machine(), otherwise=otherwise
+        )
+        _write(folder / name, text)
+        (folder / name).chmod(0o755)
+
+
+def _kit_text(version: str, packages: int) -> str:
+    python = f"Python {sys.version_info.major}.{sys.version_info.minor}"
+    return f"""\
+A recovery kit of Fennox. The passphrase is not in it.
+
+./reader list STORE-FOLDER                  reads a store
+./reader login sheet.json STORE FILE        the way into a far store
+./fennox rebuild STORE --kit .              brings Fennox back; STORE is a name on the sheet
+
+packages/ holds Fennox {version} and {packages} packages for {python} on {platform.system()}
+{platform.machine()}; it needs no network.
+PostgreSQL must be on the machine, as packages of its own system.
+With another version of Python: apt install python3-cryptography python3-argon2 python3-zstandard,
+then python3 rescue.py list STORE-FOLDER
+A folder for each store holds its header, to be put back if the store has lost it.
+"""
 
 
 def _write(path: Path, text: str) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+from collections.abc import Iterator
 from typing import TypeVar
 
 from pydantic import SecretStr
@@ -65,59 +66,59 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
         own = service.own_state()
     _show(store, arguments)
     if not arguments.json and not arguments.quiet:
+        _say_next(store.name, own_state_kept=own.kept)
+
+
+def _say_next(store: str, *, own_state_kept: bool) -> None:
+    say(
+        "Keep the passphrase where it is found when this machine is gone. Nobody can open the"
+        " backups without it."
+    )
+    if not own_state_kept:
         say(
-            "Keep the passphrase where it is found when this machine is gone. Nobody can open the"
-            " backups without it."
+            "Fennox itself is not backed up yet. If this store is on another machine: fennox"
+            f" own-state keep {store}"
         )
-        if not own.kept:
-            say(
-                "Fennox itself is kept nowhere yet. If that is another machine: fennox own-state"
-                f" keep {store.name}"
-            )
 
 
 def _show(store: StoreShown, arguments: argparse.Namespace) -> None:
-    custody = (
-        "kept: the service can open it"
-        if store.custody == "kept"
-        else "apart: only the passphrase opens it"
-    )
-    room = (
-        f"{size(store.free)} free of {size(store.total or 0)}"
-        if store.free is not None
-        else "not told"
-    )
-    show_one(
-        store,
-        as_json=arguments.json,
-        quiet=arguments.quiet,
-        key="id",
-        lines=[
-            ("store", store.name),
-            ("address", f"{store.address} (plain)" if store.plain else store.address),
-            *([("login", store.login)] if store.login else []),
-            *([("sweeps as", store.sweep_login)] if store.sweep_login else []),
-            *([("accepted", store.key)] if store.key else []),
-            *([("site", store.site)] if store.site else []),
-            ("key set", f"{store.key_set}, generation {store.generation}"),
-            ("suite", store.suite),
-            ("custody", custody),
-            *[
-                ("passphrase", f"{slot.label}, since {when(slot.since)}")
-                for slot in store.passphrases
-            ],
-            ("backups", store.backups),
-            ("newest", when(store.newest)),
-            ("room", room),
-            *([("ceiling", _ceiling(store))] if store.ceiling else []),
-            (
-                "last scrub",
-                f"{when(store.scrubbed)}; a scheduled one reads at most {size(store.scrub_budget)}",
-            ),
-            ("last sweep", when(store.swept)),
-            *[("warning", text) for text in store.warnings],
-        ],
-    )
+    lines = list(_lines(store))
+    show_one(store, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+
+
+_CUSTODY = {
+    "kept": "kept: the service can open it",
+    "apart": "apart: only the passphrase opens it",
+}
+
+
+def _lines(store: StoreShown) -> Iterator[tuple[str, object]]:
+    yield "store", store.name
+    yield "address", f"{store.address} (plain)" if store.plain else store.address
+    for name, value in (
+        ("login", store.login),
+        ("sweeps as", store.sweep_login),
+        ("accepted", store.key),
+        ("site", store.site),
+    ):
+        if value:
+            yield name, value
+    yield "key set", f"{store.key_set}, generation {store.generation}"
+    yield "suite", store.suite
+    yield "custody", _CUSTODY[store.custody]
+    for slot in store.passphrases:
+        yield "passphrase", f"{slot.label}, since {when(slot.since)}"
+    yield "backups", store.backups
+    yield "newest", when(store.newest)
+    free, total = store.free, store.total or 0
+    yield "room", f"{size(free)} free of {size(total)}" if free is not None else "unknown"
+    if store.ceiling:
+        yield "ceiling", _ceiling(store)
+    budget = size(store.scrub_budget)
+    yield "last scrub", f"{when(store.scrubbed)}; a scheduled one reads at most {budget}"
+    yield "last sweep", when(store.swept)
+    for text in store.warnings:
+        yield "warning", text
 
 
 def _ceiling(store: StoreShown) -> str:

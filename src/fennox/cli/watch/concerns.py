@@ -96,43 +96,48 @@ def set_alert(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         known = any(route.name == arguments.name for route in service.alerts())
         if known:
-            if arguments.channel or arguments.address:
-                raise BadInput(
-                    f"{arguments.name} is already there; its channel and address stay.",
-                    "Remove it first, or choose another name.",
-                )
-            change = AlertRouteChange(
-                severity=arguments.severity,
-                systems=arguments.systems,
-                digest=arguments.digest,
-                mode=arguments.mode,
-                audit={"on": True, "off": False, None: None}[arguments.audit],
-            )
-            shown = service.change_alert(arguments.name, change)
+            shown = service.change_alert(arguments.name, _alert_change(arguments))
         else:
-            if not (arguments.channel and arguments.address):
-                raise BadInput(
-                    f"There is no {arguments.name} yet.", "Give --channel and --address to make it."
-                )
-            secret = SecretStr(first_line(arguments.secret_file)) if arguments.secret_file else None
-            shown = service.add_alert(
-                NewAlertRoute(
-                    name=arguments.name,
-                    channel=arguments.channel,
-                    address=arguments.address,
-                    to=arguments.to or [],
-                    sender=arguments.sender or "",
-                    account=arguments.account or "",
-                    secret=secret,
-                    severity=arguments.severity or "high",
-                    systems=arguments.systems or "all",
-                    digest=arguments.digest or "",
-                    audit=arguments.audit == "on",
-                )
-            )
+            shown = service.add_alert(_new_alert(arguments))
     _show_alert(shown, arguments)
     if not known and not arguments.json and not arguments.quiet:
         say(f"Test it: fennox alert test {shown.name}")
+
+
+def _alert_change(arguments: argparse.Namespace) -> AlertRouteChange:
+    if arguments.channel or arguments.address:
+        raise BadInput(
+            f"{arguments.name} already exists; its channel and address stay.",
+            "Remove it first, or choose another name.",
+        )
+    return AlertRouteChange(
+        severity=arguments.severity,
+        systems=arguments.systems,
+        digest=arguments.digest,
+        mode=arguments.mode,
+        audit={"on": True, "off": False, None: None}[arguments.audit],
+    )
+
+
+def _new_alert(arguments: argparse.Namespace) -> NewAlertRoute:
+    if not (arguments.channel and arguments.address):
+        raise BadInput(
+            f"There is no {arguments.name} yet.", "Give --channel and --address to make it."
+        )
+    secret = SecretStr(first_line(arguments.secret_file)) if arguments.secret_file else None
+    return NewAlertRoute(
+        name=arguments.name,
+        channel=arguments.channel,
+        address=arguments.address,
+        to=arguments.to or [],
+        sender=arguments.sender or "",
+        account=arguments.account or "",
+        secret=secret,
+        severity=arguments.severity or "high",
+        systems=arguments.systems or "all",
+        digest=arguments.digest or "",
+        audit=arguments.audit == "on",
+    )
 
 
 def _show_alert(route: AlertRouteShown, arguments: argparse.Namespace) -> None:

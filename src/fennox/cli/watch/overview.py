@@ -27,6 +27,30 @@ def as_json(found: Status, systems: Sequence[SystemShown]) -> None:
     print(json.dumps({**found.model_dump(mode="json"), "estate": listed}, indent=2))
 
 
+def _systems_table(found: Status, systems: Sequence[SystemShown]) -> None:
+    rows: list[list[object]] = [
+        [
+            system.name,
+            system.kind,
+            system.site or "-",
+            age(system.newest_good, found.at),
+            system.backups,
+            ", ".join(system.stores) or "-",
+            when(system.next_run),
+            f"{system.last_run.kind} {system.last_run.state}" if system.last_run else "-",
+        ]
+        for system in systems
+    ]
+    show_table(
+        ["SYSTEM", "KIND", "SITE", "NEWEST GOOD", "BACKUPS", "HELD IN", "NEXT RUN", "LAST RUN"],
+        rows,
+        spare=["SITE", "KIND"],
+    )
+    if found.systems > len(systems):
+        of = f"{len(systems)} of {found.systems} systems"
+        say(f"These {of} have gone longest without a good backup; all: fennox system list")
+
+
 def for_people(found: Status, systems: Sequence[SystemShown]) -> None:
     told = found.matters[:_MATTERS]
     for matter in told:
@@ -44,26 +68,7 @@ def for_people(found: Status, systems: Sequence[SystemShown]) -> None:
         say(f"No system is in use. Begin with `{step} --help`.")
         return
     out.print()
-    show_table(
-        ["SYSTEM", "KIND", "SITE", "NEWEST GOOD", "BACKUPS", "HELD IN", "NEXT RUN", "LAST RUN"],
-        [
-            [
-                system.name,
-                system.kind,
-                system.site or "-",
-                age(system.newest_good, found.at),
-                system.backups,
-                ", ".join(system.stores) or "-",
-                when(system.next_run),
-                f"{system.last_run.kind} {system.last_run.state}" if system.last_run else "-",
-            ]
-            for system in systems
-        ],
-        spare=["SITE", "KIND"],
-    )
-    if found.systems > len(systems):
-        of = f"{len(systems)} of {found.systems} systems"
-        say(f"These {of} are the longest without a good backup; all: fennox system list")
+    _systems_table(found, systems)
     clock = " (simulated clock)" if found.simulated_clock else ""
     err.print(
         f"[dim]{found.protected} of {found.systems} systems protected; backups: {found.backups}, "

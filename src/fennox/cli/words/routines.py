@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from argparse import ArgumentParser
+
 from fennox.cli.words.shared import LADDER, USUAL_LADDER, Sub, noun_of, verb_of
 
 
@@ -21,73 +23,84 @@ def _routine_add(routine: Sub) -> None:
         routine, "set", "estate.routines:change", "change a routine, or switch it on or off"
     )
     change.add_argument("name")
-    for verb, needed in ((add, True), (change, False)):
-        verb.add_argument(
-            "--systems", required=needed, help="all, or terms like 'kind=linux-server site=holm'"
-        )
-        verb.add_argument(
-            "--when",
-            help="'every day at 02:40', 'every 5 hours', 'on the 1st at 03:30', a recurrence "
-            "rule (RFC 5545) or a cron line" + ("; not needed by hand" if needed else ""),
-        )
-        verb.add_argument(
-            "--spread",
-            type=int,
-            default=0 if needed else None,
-            metavar="MINUTES",
-            help="its systems begin over so many minutes, each at its own place",
-        )
-        verb.add_argument(
-            "--quiet-hours",
-            default="" if needed else None,
-            metavar="HOURS",
-            help="in which nothing begins, like '08:00 to 18:00'",
-        )
-        verb.add_argument(
-            "--look-every",
-            type=int,
-            default=0 if needed else None,
-            metavar="MINUTES",
-            help="look between takes whether a system differs, and take it; 0: no looks",
-        )
-        verb.add_argument(
-            "--settle",
-            type=int,
-            default=10 if needed else None,
-            metavar="MINUTES",
-            help="that a difference must stand before it is taken (10)",
-        )
-        verb.add_argument(
-            "--most-a-day",
-            type=int,
-            default=4 if needed else None,
-            metavar="N",
-            help="takes in a day because something differs (4)",
-        )
-        verb.add_argument(
-            "--zone", default="UTC" if needed else None, help="an IANA zone, like Europe/Oslo"
-        )
-        verb.add_argument("--store", required=needed)
-        verb.add_argument(
-            "--copy-to",
-            action="append",
-            metavar="STORE",
-            help="also send each backup there; repeatable",
-        )
-        verb.add_argument(
-            "--ladder",
-            default=USUAL_LADDER if needed else None,
-            help=LADDER + (f"; '{USUAL_LADDER}' if not given" if needed else ""),
-        )
-        verb.add_argument(
-            "--mode", choices=["on", "off", "by hand"], default="on" if needed else None
-        )
-        verb.add_argument(
-            "--part",
-            action="append",
-            help="only this part, so that parts may have times of their own",
-        )
+    for verb, is_new in ((add, True), (change, False)):
+        _what(verb, is_new)
+        _times(verb, is_new)
+        _looks(verb, is_new)
     add.add_argument("--now", action="store_true", help="also take every system once, at once")
+
+
+def _what(verb: ArgumentParser, is_new: bool) -> None:
+    """Options of a new routine have defaults; of a change they keep what there is."""
+    verb.add_argument(
+        "--systems", required=is_new, help="all, or terms like 'kind=linux-server site=holm'"
+    )
+    verb.add_argument("--store", required=is_new)
+    verb.add_argument(
+        "--copy-to",
+        action="append",
+        metavar="STORE",
+        help="also send each backup there; repeatable",
+    )
+    verb.add_argument(
+        "--ladder",
+        default=USUAL_LADDER if is_new else None,
+        help=LADDER + (f"; '{USUAL_LADDER}' if not given" if is_new else ""),
+    )
+    verb.add_argument("--mode", choices=["on", "off", "by hand"], default="on" if is_new else None)
+    verb.add_argument(
+        "--part",
+        action="append",
+        help="only this part, so that parts may have times of their own",
+    )
+
+
+def _times(verb: ArgumentParser, is_new: bool) -> None:
+    verb.add_argument(
+        "--when",
+        help="'every day at 02:40', 'every 5 hours', 'on the 1st at 03:30', a recurrence "
+        "rule (RFC 5545) or a cron line" + ("; not needed by hand" if is_new else ""),
+    )
+    verb.add_argument(
+        "--zone", default="UTC" if is_new else None, help="an IANA zone, like Europe/Oslo"
+    )
+    verb.add_argument(
+        "--spread",
+        type=int,
+        default=0 if is_new else None,
+        metavar="MINUTES",
+        help="its systems begin over so many minutes, each at its own place",
+    )
+    verb.add_argument(
+        "--quiet-hours",
+        default="" if is_new else None,
+        metavar="HOURS",
+        help="in which nothing begins, like '08:00 to 18:00'",
+    )
+
+
+def _looks(verb: ArgumentParser, is_new: bool) -> None:
+    verb.add_argument(
+        "--look-every",
+        type=int,
+        default=0 if is_new else None,
+        metavar="MINUTES",
+        help="look between takes whether a system differs, and take it; 0: no looks",
+    )
+    verb.add_argument(
+        "--settle",
+        type=int,
+        default=10 if is_new else None,
+        metavar="MINUTES",
+        help="that a difference must stand before it is taken (10)",
+    )
+    verb.add_argument(
+        "--most-a-day",
+        type=int,
+        default=4 if is_new else None,
+        metavar="N",
+        help="takes in a day because something differs (4)",
+    )
 
 
 def _routine_coming(routine: Sub) -> None:

@@ -8,10 +8,11 @@ import copy
 import json
 import re
 from bisect import bisect_right
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from itertools import islice
+from operator import itemgetter
 from typing import Any
 
 import jsonpatch
@@ -155,34 +156,35 @@ def content_changes(
                 "Its content has changed; it holds secrets, and cannot be read as its kind expects."
             ),
         )
+    found: Iterator[Change]
     if structured:
         left, right = (
             masked_value(path, quiet_value(kind, path, item, salt), salt) for item in (ours, theirs)
         )
         found = differences.differences(left, right, keys_of(kind, path))
     else:
-        left_lines, right_lines = (
-            shown_lines(kind, path, item.text, salt) for item in (ours, theirs)
-        )
-        if any(item.path == "" and wanted([item.in_], path) for item in kind.collections):
-            left_lines, right_lines = (
-                sorted(side, key=lambda line: line[1]) for side in (left_lines, right_lines)
-            )
-        found = differences.of_lines(
-            left_lines, right_lines, _headings(kind, path, ours.text, theirs.text)
-        )
+        sides = _lines(kind, path, ours.text, theirs.text, salt)
+        found = differences.of_lines(*sides, _headings(kind, path, ours.text, theirs.text))
         ours = Structured("text")
-        left, right = ([line for _, line in side] for side in (left_lines, right_lines))
+        left, right = ([line for _, line in side] for side in sides)
     shown = [_shown_change(change) for change in islice(found, room + 1)]
     if len(shown) > room:
-        why = (
-            f"; {_TOO_MUCH}" if room < MOST_CHANGES else ""
-        )  # else it would not help to ask for it alone
-        return DocumentTold(
-            ours.shape, shown[:room], said=f"Only the first {room} changes are shown{why}."
-        )
+        # else it would not help to ask for it alone
+        why = f"; {_TOO_MUCH}" if room < MOST_CHANGES else ""
+        said = f"Only the first {room} changes are shown{why}."
+        return DocumentTold(ours.shape, shown[:room], said=said)
     patch = unsalted(jsonpatch.make_patch(left, right).patch) if patches else []
     return DocumentTold(ours.shape, shown, patch=patch)
+
+
+def _lines(
+    kind: Kind, path: str, before: str, after: str, salt: bytes
+) -> tuple[list[Line], list[Line]]:
+    """What is shown of two texts; sorted where the order of lines means nothing."""
+    left, right = (shown_lines(kind, path, text, salt) for text in (before, after))
+    if any(item.path == "" and wanted([item.in_], path) for item in kind.collections):
+        return sorted(left, key=itemgetter(1)), sorted(right, key=itemgetter(1))
+    return left, right
 
 
 def quiet_value(kind: Kind, path: str, document: Structured, salt: bytes) -> Any:

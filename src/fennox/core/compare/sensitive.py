@@ -65,7 +65,13 @@ _PATH = re.compile(rf"[\"']?(?:~|/(?:{_ROOTS}))/[^\s'\"]*[\"']?[;,]?$")
 count.
 """
 _NAMED = re.compile(r"(?<![\w.@-])[\"']?([A-Za-z_@][\w.@-]{0,80})[\"']?\s*[=:]\s*")
-_VALUE = re.compile(r"\"[^\"]*\"?|'[^']*'?|[^\s;,&}\])]+")
+_VALUE = re.compile(
+    r"\"[^\"]*\"?|'[^']*'?|"
+    r"(?:[^\s;,&}\])]|[;,&}\])](?![;,&}\])]{0,8}(?:\s|$)|[\"']?[A-Za-z_@][\w.@-]{0,80}[\"']?\s*[=:]))+"
+)
+"""To a sign that ends a value: one before a space, the end of the line, or another name and its
+value. A password may hold such signs itself, at its beginning too.
+"""
 _FIRST = re.compile(
     r"^(?:\s*(?:-\s+|export\s+|set\s+)?)[\"']?([A-Za-z_@][\w.@-]{0,80})[\"']?(\s*[=:]\s*|\s+)(\S.*)$"
 )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from fennox.core.errors import BadInput, FarSideFailed
 from fennox.core.format.manifest import Finding, Machine
@@ -114,70 +114,59 @@ def expected(kind: Kind, evidence: Evidence) -> dict[str, str]:
 def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Finding]:
     """What the backup lacks, said on the day it is taken."""
     taken = set(parts)
-    found = []
+    return [
+        *_left_out(kind, taken),
+        *_incomplete(kind, evidence, taken),
+        *_in_doubt(kind, evidence, taken),
+        *_pointing_outside(kind, evidence),
+        *(
+            _warning("unreadable-document", complaint.path, f"{complaint}.", "Check it.")
+            for complaint in sorted(set(evidence.complaints))
+        ),
+    ]
+
+
+def _warning(code: str, subject: str, text: str, remedy: str) -> Finding:
+    return Finding(severity="warning", code=code, subject=subject, text=text, remedy=remedy)
+
+
+def _left_out(kind: Kind, taken: set[str]) -> Iterator[Finding]:
     for part in kind.part:
         if part.essential and part.name not in taken and not part.handed_in:
-            found.append(
-                Finding(
-                    severity="warning",
-                    code="part-left-out",
-                    subject=part.name,
-                    text=f"The essential part {part.name} ({part.title}) was not taken.",
-                    remedy="Take it before you rely on this backup for a rebuild.",
-                )
+            yield _warning(
+                "part-left-out",
+                part.name,
+                f"The essential part {part.name} ({part.title}) was not taken.",
+                "Take it before you rely on this backup for a rebuild.",
             )
+
+
+def _incomplete(kind: Kind, evidence: Evidence, taken: set[str]) -> Iterator[Finding]:
     for item in kind.completeness:
         if item.part in taken and not any(expressions.values(item.needs, evidence)):
-            found.append(
-                Finding(
-                    severity="warning",
-                    code=item.code,
-                    subject=item.part,
-                    text=item.lost,
-                    remedy=item.remedy,
-                )
-            )
+            yield _warning(item.code, item.part, item.lost, item.remedy)
+
+
+def _in_doubt(kind: Kind, evidence: Evidence, taken: set[str]) -> Iterator[Finding]:
     for doubt in kind.doubts:
-        values = (
-            list(dict.fromkeys(expressions.values(doubt.finds, evidence)))
-            if doubt.part in taken
-            else []
-        )
+        if doubt.part not in taken:
+            continue
+        values = list(dict.fromkeys(expressions.values(doubt.finds, evidence)))
         if values:
-            shown = [value[:200] for value in values]
-            text = f"{doubt.means}: {first_few(shown, _SHOWN, separator='; ')}."
-            found.append(
-                Finding(
-                    severity="warning",
-                    code=doubt.code,
-                    subject=doubt.part,
-                    text=text,
-                    remedy=doubt.remedy,
-                )
-            )
+            shown = first_few([value[:200] for value in values], _SHOWN, separator="; ")
+            yield _warning(doubt.code, doubt.part, f"{doubt.means}: {shown}.", doubt.remedy)
+
+
+def _pointing_outside(kind: Kind, evidence: Evidence) -> Iterator[Finding]:
     for reference in kind.references:
         for path in sorted(set(expressions.values(reference.paths, evidence))):
             if path and path not in evidence.paths:
-                found.append(
-                    Finding(
-                        severity="warning",
-                        code="points-outside",
-                        subject=path,
-                        text=f"{reference.title} points to {path}, which is in no backup.",
-                        remedy="Add the path to the system, or protect it in another way.",
-                    )
+                yield _warning(
+                    "points-outside",
+                    path,
+                    f"{reference.title} points to {path}, which is in no backup.",
+                    "Add the path to the system, or protect it in another way.",
                 )
-    for complaint in sorted(set(evidence.complaints)):
-        found.append(
-            Finding(
-                severity="warning",
-                code="unreadable-document",
-                subject=complaint.path,
-                text=f"{complaint}.",
-                remedy="Look at it.",
-            )
-        )
-    return found
 
 
 def parts_to_take(kind: Kind, chosen: list[str] | None) -> list[str]:

@@ -21,6 +21,15 @@ from fennox.core.restoring.plan_steps import steps_of, undo_steps, what_follows
 from fennox.core.restoring.sheet import Place, Sheet
 
 
+def _other_account(after: str, now: str) -> Finding:
+    return Finding(
+        severity="warning",
+        code="other-account",
+        text=f"Afterwards {after} signs in, but the system's login is for {now}.",
+        remedy="Give the system the login of that day before you begin.",
+    )
+
+
 def plan(
     kind: Kind,
     source: RestoreSource,
@@ -39,12 +48,7 @@ def plan(
     after = what_follows(kind, source, target, parts)
     findings = findings_of(kind, source, target, parts, overwrites)
     if after.login == "system" and after.place.account != source.login_account:
-        text = (
-            f"Afterwards {after.place.account} signs in; the system's login is of"
-            f" {source.login_account}."
-        )
-        remedy = "Give the system the login of that day before you begin."
-        findings.append(Finding(severity="warning", code="other-account", text=text, remedy=remedy))
+        findings.append(_other_account(after.place.account, source.login_account))
     return Sheet(
         backup=source.backup,
         backup_taken=source.taken,

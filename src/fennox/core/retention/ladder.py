@@ -208,24 +208,34 @@ def kept(
     good.sort(key=itemgetter(0, 1))
     local: list[datetime] = []  # of the good ones, the newest first, as far as they are asked for
     for rung in ladder.rungs:
-        begin, period_of = (
-            bisect_left(good, now - timedelta(days=rung.days), key=itemgetter(0)),
-            _period_of(rung.cadence),
-        )
-        seen: set[object] = set()
-        on_rung = OnRung(rung)
-        for number, (time, _, why) in enumerate(reversed(good[begin:])):
-            if period_of is not None:
-                if number == len(local):
-                    local.append(time.astimezone(zone))
-                period = period_of(local[number])
-                if period in seen:
-                    continue
-                seen.add(period)
-            why.append(on_rung)
+        begin = bisect_left(good, now - timedelta(days=rung.days), key=itemgetter(0))
+        _stand_on(rung, good[begin:], local, zone)
     for _, _, why in good[-ladder.always :]:
         why.append(newest)
     return reasons
+
+
+def _stand_on(
+    rung: Rung,
+    good: list[tuple[datetime, str, list[Reason]]],
+    local: list[datetime],
+    zone: ZoneInfo,
+) -> None:
+    """The newest of each of the rung's periods stands on it. ``good``: those as young as it asks,
+    oldest first; ``local``: their times in the zone, newest first, as far as known.
+    """
+    period_of = _period_of(rung.cadence)
+    seen: set[object] = set()
+    on_rung = OnRung(rung)
+    for number, (time, _, why) in enumerate(reversed(good)):
+        if period_of is not None:
+            if number == len(local):
+                local.append(time.astimezone(zone))
+            period = period_of(local[number])
+            if period in seen:
+                continue
+            seen.add(period)
+        why.append(on_rung)
 
 
 def goes(time: datetime, reasons: Iterable[Reason]) -> datetime | None:

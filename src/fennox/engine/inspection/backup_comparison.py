@@ -6,8 +6,9 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import aclosing
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
+from typing import Literal
 
 from fennox.core.compare import documents as comparing
 from fennox.core.compare.model import MOST_CHANGES, Comparison, DocumentChange, ListChange
@@ -23,7 +24,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.names import printable
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.processes.evaluator_pool import Evaluates
-from fennox.engine.reading.capture import Capture, identify, once
+from fennox.engine.reading.capture import Capture, Captured, identify, once
 from fennox.engine.reading.documents import read_documents
 from fennox.links.base import Link
 
@@ -120,35 +121,45 @@ async def live_side(
     parts: dict[str, dict[str, Document]] = {
         part.name: {} for part in kind.part if part.name in against.parts
     }
-    held: dict[str, bytes] = {}
-    room = _MAX_HELD
+    held = _Held(_MAX_HELD)
     async with aclosing(read_documents(link, capture, list(parts))) as documents:
         async for captured in documents:
-            document, digest, size, kept = captured.document, Digest(), 0, bytearray()
-            async for block in captured.content:
-                digest.update(block)
-                size += len(block)
-                if size <= MAX_SHOWN:
-                    kept += block
-            if document.type in ("file", "output"):
-                document = document.model_copy(update={"digest": digest.hexdigest(), "size": size})
-            known = against.parts[captured.part].get(document.path)
-            if (
-                document.digest
-                and known is not None
-                and known.digest != document.digest
-                and size <= len(kept) <= room
-            ):
-                held[document.digest] = bytes(kept)
-                room -= size
+            known = against.parts[captured.part].get(captured.document.path)
+            document = await held.read(captured, known)
             parts[captured.part][document.path] = document
-
-    def content(document: Document) -> AsyncIterator[bytes] | None:
-        data = held.get(document.digest or "")
-        return once(data) if data is not None else None
-
     census = (await capture.told(list(parts), evaluates)).counted()
-    return Side(parts, census, kind.name, machine.id, capture.kind, content)
+    return Side(parts, census, kind.name, machine.id, capture.kind, held.content)
+
+
+class _Held:
+    """Contents of a live system's documents that differ from the backup's, by digest.
+
+    ``room``: bytes that may be held in all.
+    """
+
+    def __init__(self, room: int) -> None:
+        self._contents: dict[str, bytes] = {}
+        self._room = room
+
+    async def read(self, captured: Captured, known: Document | None) -> Document:
+        """The document with its digest and size. ``known``: the backup's of the same path."""
+        document, digest, size, kept = captured.document, Digest(), 0, bytearray()
+        async for block in captured.content:
+            digest.update(block)
+            size += len(block)
+            if size <= MAX_SHOWN:
+                kept += block
+        if document.type in ("file", "output"):
+            document = document.model_copy(update={"digest": digest.hexdigest(), "size": size})
+        differs = known is not None and known.digest != document.digest
+        if document.digest and differs and size <= len(kept) <= self._room:
+            self._contents[document.digest] = bytes(kept)
+            self._room -= size
+        return document
+
+    def content(self, document: Document) -> AsyncIterator[bytes] | None:
+        data = self._contents.get(document.digest or "")
+        return once(data) if data is not None else None
 
 
 async def compare(
@@ -174,53 +185,86 @@ async def compare(
             f"One backup is of the kind {left.kind}, the other of {right.kind}.",
             "Compare two of the same kind.",
         )
-    found: list[DocumentChange] = []
-    same = noise = 0
-    room = MOST_CHANGES
-    fits = fitting(only)
     shared = [name for name in left.parts if name in right.parts]
+    walk = _Walk(kind, left, right, salt, evaluates, patches=patches, room=MOST_CHANGES)
+    fits = fitting(only)
     for part in shared:
-        ours, theirs = left.parts[part], right.parts[part]
-        for path in filter(fits, sorted({*ours, *theirs})):
-            if path not in theirs:
-                found.append(comparing.only_there("removed", part, ours[path], kind))
-            elif path not in ours:
-                found.append(comparing.only_there("added", part, theirs[path], kind))
-            elif equal(ours[path], theirs[path]):
-                same += 1
-            else:
-                contents = (
-                    await _contents(kind, left, ours[path], right, theirs[path]) if room else None
-                )
-                change = await evaluates.changed(
-                    kind, part, ours[path], theirs[path], contents, salt, patches=patches, room=room
-                )
-                if change is None:
-                    noise += 1
-                else:
-                    room -= len(change.changes)
-                    found.append(change)
-    if not found and not same and not noise and "*" not in only:
+        for path in filter(fits, sorted({*left.parts[part], *right.parts[part]})):
+            await walk.look(part, path)
+    if walk.is_empty and "*" not in only:
         raise NotFound(
             f"Neither side holds a document like {', '.join(map(printable, only))}.",
             "`fennox backup show BACKUP --documents` lists them; * stands for anything.",
         )
+    whole = "*" in only
     lists = {*left.census, *right.census}
     same_lists = {name for name in lists if same_list(left.rules, right.rules, name)}
+    counted = [_counted(side, same_lists) for side in (left, right)]
     return Comparison(
-        documents=found,
-        lists=(
-            list_changes(*(_counted(side, same_lists) for side in (left, right)))
-            if "*" in only
-            else []
-        ),
-        other_lists=sorted(lists - same_lists) if "*" in only else [],
+        documents=walk.changes,
+        lists=list_changes(*counted) if whole else [],
+        other_lists=sorted(lists - same_lists) if whole else [],
         other_sources=[name for name in shared if not _same_sources(left.rules, right.rules, name)],
-        same=same,
-        noise=noise,
+        same=walk.same,
+        noise=walk.noise,
         only_left_parts=[name for name in left.parts if name not in right.parts],
         only_right_parts=[name for name in right.parts if name not in left.parts],
     )
+
+
+@dataclass
+class _Walk:
+    """Compares document by document. ``same`` and ``noise`` are counts; ``room``: how many changed
+    values may still be shown.
+    """
+
+    kind: Kind
+    left: Side
+    right: Side
+    salt: bytes
+    evaluates: Evaluates
+    patches: bool
+    room: int
+    changes: list[DocumentChange] = field(default_factory=list)
+    same: int = 0
+    noise: int = 0
+
+    @property
+    def is_empty(self) -> bool:
+        return not self.changes and not self.same and not self.noise
+
+    async def look(self, part: str, path: str) -> None:
+        before = self.left.parts[part].get(path)
+        after = self.right.parts[part].get(path)
+        if before is None or after is None:
+            word: Literal["added", "removed"] = "added" if before is None else "removed"
+            there = before or after
+            assert there is not None
+            self.changes.append(comparing.only_there(word, part, there, self.kind))
+        elif equal(before, after):
+            self.same += 1
+        else:
+            await self._changed(part, before, after)
+
+    async def _changed(self, part: str, before: Document, after: Document) -> None:
+        contents = None
+        if self.room:
+            contents = await _contents(self.kind, self.left, before, self.right, after)
+        change = await self.evaluates.changed(
+            self.kind,
+            part,
+            before,
+            after,
+            contents,
+            self.salt,
+            patches=self.patches,
+            room=self.room,
+        )
+        if change is None:
+            self.noise += 1
+        else:
+            self.room -= len(change.changes)
+            self.changes.append(change)
 
 
 def _counted(side: Side, names: set[str]) -> Census:

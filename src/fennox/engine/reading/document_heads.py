@@ -18,29 +18,33 @@ from fennox.engine.reading.capture import Capture
 _NAME_FIELD = 32  # bytes that GNU tar has for the name of an owner
 
 
+_KINDS = {
+    tarfile.REGTYPE: "file",
+    tarfile.AREGTYPE: "file",
+    tarfile.DIRTYPE: "folder",
+    tarfile.SYMTYPE: "link",
+}
+
+
 def document_of(info: tarfile.TarInfo, capture: Capture) -> Document | None:
     raw = b"/" + os.fsencode(info.name).removeprefix(b"./").strip(b"/")
     try:
         path = device_path(raw)
     except BadInput as error:
-        capture.left_out.append(printable(raw[:200]))
+        name = printable(raw[:200])
+        capture.left_out.append(name)
+        remedy = "Rename it, or leave it out."
         capture.findings.append(
             Finding(
                 severity="warning",
                 code="strange-name",
-                subject=printable(raw[:200]),
+                subject=name,
                 text=error.what,
-                remedy="Rename it, or leave it out.",
+                remedy=remedy,
             )
         )
         return None
-    kinds = {
-        tarfile.REGTYPE: "file",
-        tarfile.AREGTYPE: "file",
-        tarfile.DIRTYPE: "folder",
-        tarfile.SYMTYPE: "link",
-    }
-    kind = kinds.get(info.type)
+    kind = _KINDS.get(info.type)
     if kind is None:
         capture.left_out.append(printable(raw))  # devices, sockets and pipes are no configuration
         return None

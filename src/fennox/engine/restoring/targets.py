@@ -19,15 +19,12 @@ from fennox.core.kinds.model import Kind
 from fennox.core.restoring.plan_inputs import Target
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.backups.backup_reader import Digests, digest_of
-from fennox.engine.backups.pack_index import PackIndex
-from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
-from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading.capture import Capture, identify, values_of
 from fennox.engine.reading.documents import hashed, read_documents
 from fennox.engine.takes.take import take
-from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
+from fennox.engine.takes.take_order import Subject, Taken, TakeRequest, TakeTools
 from fennox.links.base import Link, Shell, Web
 
 Told = TypeVar("Told")
@@ -63,16 +60,7 @@ async def look_at_target(
     return Target(machine, place, documents, census, await _room(kind, link, settings), unread)
 
 
-async def save_target(
-    vault: Vault,
-    index: PackIndex,
-    link: Link,
-    subject: Subject,
-    order: TakeRequest,
-    journal: Journal,
-    evaluates: Evaluates,
-    carvers: Carvers | None,
-) -> Taken:
+async def save_target(tools: TakeTools, link: Link, subject: Subject, order: TakeRequest) -> Taken:
     """Take the safety copy: all that the target tells of itself. What it does not is named in the
     backup's note.
     """
@@ -83,21 +71,11 @@ async def save_target(
         ]
         note = f"{order.note} It does not tell: {', '.join(lacking)}." if lacking else order.note
         fixed = replace(order, parts=some if lacking else None, note=note)
-        return await take(
-            vault,
-            index,
-            link,
-            subject,
-            fixed,
-            journal,
-            evaluates,
-            any_machine=True,
-            carvers=carvers,
-        )
+        return await take(tools, link, subject, fixed, any_machine=True)
 
     taken, unread = await as_far_as_it_tells(parts_to_take(subject.kind, None), read)
     for said in unread.values():
-        await journal.log("warning", f"Not in the safety copy: {said}")
+        await tools.journal.log("warning", f"Not in the safety copy: {said}")
     return taken
 
 

@@ -60,9 +60,8 @@ async def copy(
     ``previous``: the record before it as it is named in the target, where that differs.
     """
     reference = record.reference
-    await journal.step(
-        "Look at what the store holds" if source is target else "Look at what both stores hold"
-    )
+    which = "the store holds" if source is target else "both stores hold"
+    await journal.step(f"Look at what {which}")
     await source.index.refresh(source.vault)
     await target.index.refresh(target.vault)
     writer = BackupWriter(target.vault, target.index, await target.vault.condemned())
@@ -83,10 +82,9 @@ async def copy(
     await journal.step("Write the record")
     if writer.relies_on(await target.vault.condemned()):
         raise TryLater("A sweep condemned packs that this copy relies on.", "Copy it again.")
-    data = await writer.commit(_placed(reference, target.vault), sealed, journal.check)
-    await carry_notes(
-        source.vault, record.reference, target.vault, _placed(reference, target.vault)
-    )
+    placed = _placed(reference, target.vault)
+    data = await writer.commit(placed, sealed, journal.check)
+    await carry_notes(source.vault, record.reference, target.vault, placed)
     return Copied(writer.written, anew, blake2b_256(data))
 
 

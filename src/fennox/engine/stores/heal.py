@@ -119,43 +119,48 @@ async def _heal_notes(
     """Damaged notes and sweep lists go: what a note said, another copy may know; packs are
     condemned anew.
     """
+    vault = damaged.vault
     for fault in report.faults:
         if fault.object.startswith("sweep/"):
-            name = object_name(fault.object)
-            kept = await _list_put_back(damaged.vault, name)
-            await damaged.vault.store.delete(name)
+            kept = await _list_put_back(vault, object_name(fault.object))
             how = (
                 "written anew under its name"
                 if kept
                 else "removed; the next sweep looks again at what it named"
             )
-            healed.objects[fault.object] = how
         elif fault.object.startswith("anchors/"):
-            await damaged.vault.store.delete(object_name(fault.object))
-            healed.objects[fault.object] = (
-                "removed; the next sweep of the store that it tells of writes another"
-            )
+            how = "removed; the next sweep of the store that it is about writes another"
         elif fault.object.endswith(".fxn"):
-            name = object_name(fault.object)
-            back = await _put_back(damaged.vault, report, name)
-            await damaged.vault.store.delete(name)
-            if back is not None:
-                healed.objects[fault.object] = back
-                continue
-            backup = next((b for b in report.records if b[:8] == records.short_id(name)), "")
-            known = [others[store] for store in copies.get(backup, []) if store in others]
-            for other in known:
-                with contextlib.suppress(FennoxError):  # the next one may know
-                    told = await other.vault.find_record(backup)
-                    await carry_notes(
-                        other.vault, told.reference, damaged.vault, report.records[backup].reference
-                    )
-            by = (
-                "what other copies know was written anew"
-                if known
-                else "no other store knows what it said"
-            )
-            healed.objects[fault.object] = f"removed; {by}"
+            back = await _put_back(vault, report, object_name(fault.object))
+            await vault.store.delete(object_name(fault.object))
+            how = back or await _ask_others(vault, report, fault.object, others, copies)
+            healed.objects[fault.object] = how
+            continue
+        else:
+            continue
+        await vault.store.delete(object_name(fault.object))
+        healed.objects[fault.object] = how
+
+
+async def _ask_others(
+    vault: Vault,
+    report: Report,
+    note: str,
+    others: Mapping[str, Holding],
+    copies: Mapping[str, list[str]],
+) -> str:
+    """Write what other copies of the backup know of it; what came of that, in words."""
+    short = records.short_id(object_name(note))
+    backup = next((backup for backup in report.records if backup[:8] == short), "")
+    known = [others[store] for store in copies.get(backup, []) if store in others]
+    for other in known:
+        with contextlib.suppress(FennoxError):  # the next one may know
+            told = await other.vault.find_record(backup)
+            record = report.records[backup]
+            await carry_notes(other.vault, told.reference, vault, record.reference)
+    if known:
+        return "removed; what other copies know was written anew"
+    return "removed; no other store knows what it said"
 
 
 async def _put_back(vault: Vault, report: Report, name: ObjectName) -> str | None:

@@ -29,58 +29,89 @@ async def check_object(
     """Check one object; returns the bytes read. Sweep lists come before notes, as names are in
     order.
     """
-    vault = holding.vault
-    name = found.name
-    top = name.split("/")[0]
-    if top == "packs" and name.endswith(".fxp"):
-        data = await read_pack(holding, name)
-        secret = vault.secret_of(packs.generation(data))
-        length = packs.table_length(data[: packs.FIXED])
-        packs.decode_table(data[:length], secret, vault.id, len(data))
-        return len(data)
+    vault, name = holding.vault, found.name
+    top, suffix = name.split("/")[0], name.rsplit(".", 1)[-1]
+    if (top, suffix) == ("packs", "fxp"):
+        return await _check_pack(holding, name)
     if found.size > packs.MAX_PACK:
         report.foreign += 1
         return 0
-    if top == "systems" and name.endswith(".fxr"):
-        record = await vault.read_record(name)
-        known = report.records.get(record.reference.backup)
-        if known is None or known.reference.generation < record.reference.generation:
-            report.records[record.reference.backup] = record
-    elif top == "systems" and name.endswith(".fxn"):
-        data = await vault.store.get(name)
-        note = notes.decode(data, vault.secret_of(notes.generation(data)), vault.id)
-        _check_place(name, note, names, removed)
-        report.present.setdefault(note.system, Present()).notes[name] = note.written
-    elif top == "sweep" and name.endswith(".fxc"):
-        data = await vault.store.get(name)
-        sweep = sweeps.decode(data, vault.secret_of(sweeps.generation(data)), vault.id)
-        removed.append(sweep)
-        if not name.startswith(f"sweep/{sweep.time}."):
-            raise Damaged(f"{name} holds the list of {sweep.time}.", "Somebody renamed it.")
-    elif top == "anchors" and name.endswith(".fxa"):
-        data = await vault.store.get(name)
-        anchor = anchors.decode(data, vault.secret_of(anchors.generation(data)), vault.id)
-        if not name.startswith(f"anchors/{anchor.store[:8]}.{anchor.time}."):
-            raise Damaged(f"{name} tells of another store or time.", "Somebody renamed it.")
-    elif top == "header" and name.endswith(".json"):
-        await _check_header(vault, name)
-    elif name == RESERVE_NAME:
-        return found.size  # it holds nothing
-    elif name == RESCUE_NAME:
+    match top, suffix:
+        case "systems", "fxr":
+            record = await vault.read_record(name)
+            known = report.records.get(record.reference.backup)
+            if known is None or known.reference.generation < record.reference.generation:
+                report.records[record.reference.backup] = record
+        case "systems", "fxn":
+            await _check_note(vault, name, report, removed, names)
+        case "sweep", "fxc":
+            removed.append(await _checked_sweep(vault, name))
+        case "anchors", "fxa":
+            await _check_anchor(vault, name)
+        case "header", "json":
+            await _check_header(vault, name)
+        case _:
+            if not await _is_plain(vault, name):
+                report.foreign += 1
+                return 0
+    return found.size
+
+
+async def _check_pack(holding: Holding, name: ObjectName) -> int:
+    vault = holding.vault
+    data = await read_pack(holding, name)
+    length = packs.table_length(data[: packs.FIXED])
+    secret = vault.secret_of(packs.generation(data))
+    packs.decode_table(data[:length], secret, vault.id, len(data))
+    return len(data)
+
+
+async def _check_note(
+    vault: Vault,
+    name: ObjectName,
+    report: Report,
+    removed: list[sweeps.Sweep],
+    names: Collection[str],
+) -> None:
+    data = await vault.store.get(name)
+    note = notes.decode(data, vault.secret_of(notes.generation(data)), vault.id)
+    _check_place(name, note, names, removed)
+    report.present.setdefault(note.system, Present()).notes[name] = note.written
+
+
+async def _checked_sweep(vault: Vault, name: ObjectName) -> sweeps.Sweep:
+    data = await vault.store.get(name)
+    sweep = sweeps.decode(data, vault.secret_of(sweeps.generation(data)), vault.id)
+    if not name.startswith(f"sweep/{sweep.time}."):
+        raise Damaged(f"{name} holds the list of {sweep.time}.", "Somebody renamed it.")
+    return sweep
+
+
+async def _check_anchor(vault: Vault, name: ObjectName) -> None:
+    data = await vault.store.get(name)
+    anchor = anchors.decode(data, vault.secret_of(anchors.generation(data)), vault.id)
+    if not name.startswith(f"anchors/{anchor.store[:8]}.{anchor.time}."):
+        raise Damaged(f"{name} is of another store or time.", "Somebody renamed it.")
+
+
+async def _is_plain(vault: Vault, name: ObjectName) -> bool:
+    """Whether it is one of the files in clear that lie in every store, after checking it."""
+    if name == RESERVE_NAME:
+        return True  # it holds nothing
+    if name == RESCUE_NAME:
         if sha256(await vault.store.get(name)).digest() != sha256(rescue_source()).digest():
             raise Damaged(
                 "rescue.py is not the one this version of Fennox writes.",
                 "Do not run it; heal the store.",
             )
-    elif name == README_NAME:
+        return True
+    if name == README_NAME:
         if await vault.store.get(name) != readme(vault.id, vault.header.suite):
             raise Damaged(
                 f"{name} is not the one this version of Fennox writes.", "Heal the store."
             )
-    else:
-        report.foreign += 1
-        return 0
-    return found.size
+        return True
+    return False
 
 
 def _check_place(

@@ -7,7 +7,7 @@ the opening key to the documents.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 
 from fennox.core.errors import Damaged, FennoxError, NotFound, StoreUnusable
@@ -20,6 +20,7 @@ from fennox.engine.journal import Journal
 from fennox.engine.stores.copy_backup import Holding
 from fennox.engine.stores.faults import Fault, Gap, Report, blamed, in_place_of, lost_chunks
 from fennox.engine.stores.object_checks import check_object
+from fennox.stores.base import FoundObject
 
 
 @dataclass(frozen=True)
@@ -62,17 +63,39 @@ async def scrub(
     vault, report = holding.vault, Report()
     await journal.step("List what is there")
     listed = [found async for found in vault.store.list("")]
-    names = {found.name for found in listed}
     holding.index.damaged.clear()
     await holding.index.refresh(vault)
     await journal.step("Read and check every object")
+    removed = await _check_objects(holding, listed, report, journal, share, known or {})
+    report.faults += _absent(vault, report, {found.name for found in listed})
+    report.missing = await _missing(vault, set(expected) - report.records.keys())
+    for backup in report.missing:
+        report.faults.append(Fault(in_place_of(backup), "Its record is not there, or not sound."))
+        report.costs[in_place_of(backup)] = {backup}
+    await journal.step("Hold every backup against the packs")
+    await _hold_against_packs(holding, report)
+    report.gaps = _gaps(list(report.records.values()), removed)
+    report.losses = _losses(vault, report, told, removed)
+    return report
+
+
+async def _check_objects(
+    holding: Holding,
+    listed: list[FoundObject],
+    report: Report,
+    journal: Journal,
+    share: Share,
+    known: Mapping[str, str],
+) -> list[sweeps.Sweep]:
+    """Returns what sweeps removed, by their lists."""
+    names = {found.name for found in listed}
     removed: list[sweeps.Sweep] = []
-    condemned = await vault.condemned()
+    condemned = await holding.vault.condemned()
     for found in sorted(listed, key=lambda item: item.name):
         await journal.check()
         if found.name.startswith("packs/") and not share.reads(found.name):
             report.passed_over += 1
-            if known is not None and found.name in known:
+            if found.name in known:
                 report.faults.append(Fault(found.name, known[found.name]))
                 holding.index.mark_damaged(found.name, known[found.name])
             continue
@@ -81,7 +104,7 @@ async def scrub(
         except NotFound:
             continue  # removed since the listing; the backups tell whether it is missed
         except (Damaged, StoreUnusable) as error:
-            await raise_unless_damage(vault, error)
+            await raise_unless_damage(holding.vault, error)
             # a condemned pack is on its way out: it is no news, but nothing may be read from it
             if packs.digest_in_name(found.name) not in condemned:
                 report.faults.append(Fault(found.name, _told(error, found.name)))
@@ -91,31 +114,31 @@ async def scrub(
         report.objects += 1
         report.size += size
         await journal.progress(documents=report.objects, bytes=report.size)
+    return removed
+
+
+def _absent(vault: Vault, report: Report, names: set[str]) -> Iterator[Fault]:
+    """Objects that every store has, and headers of every key generation that a record is under."""
     for name in (README_NAME, RESCUE_NAME):
         if name not in names:
-            report.faults.append(Fault(name, f"{name} is gone."))
+            yield Fault(name, f"{name} is gone.")
     if not any(name.startswith("header/") for name in names):
-        report.faults.append(Fault("header/", "Every header is gone."))
+        yield Fault("header/", "Every header is gone.")
     elif headers.name(vault.header) not in names:
-        report.faults.append(Fault(headers.name(vault.header), "The newest header is gone."))
+        yield Fault(headers.name(vault.header), "The newest header is gone.")
     for generation in sorted({record.reference.generation for record in report.records.values()}):
-        if not any(name.startswith(f"header/{generation}.") for name in names):
-            report.faults.append(
-                Fault(
-                    f"header/{generation}.", f"Every header of key generation {generation} is gone."
-                )
-            )
-    report.missing = await _missing(vault, set(expected) - report.records.keys())
-    for backup in report.missing:
-        report.faults.append(Fault(in_place_of(backup), "Its record is not there, or not sound."))
-        report.costs[in_place_of(backup)] = {backup}
-    await journal.step("Hold every backup against the packs")
+        prefix = f"header/{generation}."
+        if not any(name.startswith(prefix) for name in names):
+            yield Fault(prefix, f"Every header of key generation {generation} is gone.")
+
+
+async def _hold_against_packs(holding: Holding, report: Report) -> None:
+    """Which backups lack chunks, and the objects that are to blame."""
     for backup, record in report.records.items():
-        missing = await lost_chunks(holding, record)
-        if missing:
+        if missing := await lost_chunks(holding, record):
             report.lost[backup] = missing
     if report.lost:  # a take that ended meanwhile put its packs after they were listed
-        await holding.index.refresh(vault)
+        await holding.index.refresh(holding.vault)
         again = {
             backup: await lost_chunks(holding, report.records[backup]) for backup in report.lost
         }
@@ -127,9 +150,6 @@ async def scrub(
             if fault.object not in named:
                 named.add(fault.object)
                 report.faults.append(fault)
-    report.gaps = _gaps(list(report.records.values()), removed)
-    report.losses = _losses(vault, report, told, removed)
-    return report
 
 
 def _losses(

@@ -135,53 +135,69 @@ async def _remove_records(
     """First the list that explains the gap, then the record, then its notes."""
     vault = holding.vault
     await journal.step("Remove records that nothing keeps")
-    told: list[tuple[ObjectName, Record]] = []
-    beside: dict[ObjectName, int] = {}
-    for name in made.expired:
-        record = await vault.read_record(name)
-        said = list((await vault.notes_of(name)).values())
-        if record.reference.backup in expired and notes.merge(said).held:
-            continue
-        if record.reference.backup not in expired and not await _said_of_newest(
-            vault, record, said
-        ):
-            # the run that sealed it anew died before it carried the notes over, and will go on
-            continue
-        if await free(holding, name, now, made.locked):
-            told.append((name, record))
-            beside[name] = len(said)
+    going = await _going(holding, made, expired, now)
     if still is not None:
-        going = await still([r.reference.backup for _, r in told if r.reference.backup in expired])
-        told = [
-            (n, r)
-            for n, r in told
-            if r.reference.backup not in expired or r.reference.backup in going
-        ]
-    if not told:
+        asked = [one.backup for one in going if one.backup in expired]
+        left = await still(asked)
+        going = [one for one in going if one.backup not in expired or one.backup in left]
+    if not going:
         return
     removed = [
         RemovedBackup(
-            name=name,
-            why=made.expired[name],
-            system=r.reference.system,
-            sequence=r.reference.sequence,
-            superseded=r.reference.backup not in expired,
-            notes=beside[name],
+            name=one.name,
+            why=made.expired[one.name],
+            system=one.record.reference.system,
+            sequence=one.record.reference.sequence,
+            superseded=one.backup not in expired,
+            notes=one.notes,
         )
-        for name, r in told
+        for one in going
     ]
     await journal.check()
     await vault.write_sweep(_list("removed", now, by, [], removed))
-    for name, record in told:
+    for one in going:
         await journal.check()
-        its_notes = await vault.notes_of(name)
-        if await _deleted(holding, name):
-            if record.reference.backup in expired:
-                done.records.append(record.reference.backup)
+        its_notes = await vault.notes_of(one.name)
+        if await _deleted(holding, one.name):
+            if one.backup in expired:
+                done.records.append(one.backup)
             else:
                 done.superseded += 1
             for note in its_notes:
                 await _deleted(holding, note)
+
+
+@dataclass(frozen=True)
+class _Going:
+    """A record that may go, and how many notes lie beside it."""
+
+    name: ObjectName
+    record: Record
+    notes: int
+
+    @property
+    def backup(self) -> str:
+        return self.record.reference.backup
+
+
+async def _going(
+    holding: Holding, made: Plan, expired: Mapping[str, str], now: datetime
+) -> list[_Going]:
+    """Records of the plan that are neither held nor locked, as the store has them now."""
+    vault = holding.vault
+    going = []
+    for name in made.expired:
+        record = await vault.read_record(name)
+        said = list((await vault.notes_of(name)).values())
+        is_expired = record.reference.backup in expired
+        if is_expired and notes.merge(said).held:
+            continue
+        if not is_expired and not await _said_of_newest(vault, record, said):
+            # the run that sealed it anew died before it carried the notes over, and will go on
+            continue
+        if await free(holding, name, now, made.locked):
+            going.append(_Going(name, record, len(said)))
+    return going
 
 
 async def _said_of_newest(vault: Vault, record: Record, said: list[notes.Note]) -> bool:

@@ -75,22 +75,17 @@ async def gather(
     try:
         async with aclosing(read_documents(link, capture, parts, inquiry)) as documents:
             async for captured in documents:
-                document, whole = captured.document, captured.whole
+                document = captured.document
                 gathered.keep(captured.part, document)
                 if captured.taken_over:
                     _rely_on(writer, document)
                 elif document.type in ("file", "output"):
-                    secret = apart and captured.secret
-                    if (
-                        whole is not None
-                        and not secret
-                        and carving is not None
-                        and carving.takes(len(whole))
-                    ):
-                        await carving.add(captured, whole)
-                    else:
+                    secret, whole = apart and captured.secret, captured.whole
+                    if carving is None or whole is None or secret or not carving.takes(len(whole)):
                         content = await _stored(writer, captured, apart=secret)
                         gathered.replace(captured.part, document, _with(document, content, capture))
+                    else:
+                        await carving.add(captured, whole)
                 await journal.progress(documents=gathered.count, bytes=gathered.bytes)
         if carving is not None:
             await carving.finish()

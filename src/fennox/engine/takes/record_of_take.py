@@ -7,6 +7,7 @@ from fennox.core.format import records
 from fennox.core.format.manifest import Document, Head, Part
 from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.format.trees import Root
+from fennox.core.kinds.model import Kind
 from fennox.core.time import parse_stamp
 from fennox.engine.backups.backup_reader import BackupReader, backup_digests
 from fennox.engine.backups.pack_index import PackIndex
@@ -85,6 +86,12 @@ def head_of_take(
     )
 
 
+def _lacks_essentials(kind: Kind, taken: set[str]) -> bool:
+    return any(
+        part.essential and not part.handed_in and part.name not in taken for part in kind.part
+    )
+
+
 def reference_of_take(
     vault: Vault,
     subject: Subject,
@@ -110,10 +117,7 @@ def reference_of_take(
         sequence=order.sequence,
         previous=order.previous,
         parts=[part.name for part in parts],
-        partial=any(
-            part.essential and not part.handed_in and part.name not in {p.name for p in parts}
-            for part in subject.kind.part
-        ),
+        partial=_lacks_essentials(subject.kind, {part.name for part in parts}),
         routine=order.routine,
         generation=vault.header.generation,
         origin=vault.id,

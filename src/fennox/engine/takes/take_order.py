@@ -11,7 +11,12 @@ from fennox.core.format.manifest import Head, KindFile, Machine, Reached
 from fennox.core.kinds.model import Kind
 from fennox.engine.backups.backup_reader import Digests
 from fennox.engine.backups.backup_writer import BackupWriter
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.pack_writer import Written
+from fennox.engine.backups.vault import Vault
+from fennox.engine.journal import Journal
+from fennox.engine.processes.carver_pool import Carvers
+from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.takes.look import Plain
 from fennox.engine.takes.unchanged_machine import Before, RecordPlace
 
@@ -52,6 +57,17 @@ class TakeRequest:
     likeness: str = ""  # how the machine answered when the backup before was taken
     before: RecordPlace | None = None  # where that is
     measure: bool = False  # see by how much the store's clock differs
+
+
+@dataclass(frozen=True)
+class TakeTools:
+    """Where a take writes, who hears of it, and the processes that help with long ones."""
+
+    vault: Vault
+    index: PackIndex
+    journal: Journal
+    evaluates: Evaluates
+    carvers: Carvers | None = None
 
 
 @dataclass(frozen=True)

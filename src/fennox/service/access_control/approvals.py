@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import secrets
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -28,6 +28,8 @@ from fennox.wire.access import Act, Role
 ASKED_FOR = timedelta(hours=24)  # how long it can be granted
 GRANTED_FOR = timedelta(hours=1)  # how long it can be used then
 _LONGEST_VALUE = 2000  # characters
+
+_MOST_LISTED = 200
 
 
 @dataclass(frozen=True)
@@ -254,3 +256,27 @@ async def concerns(session: AsyncSession) -> list[ConcernFound]:
         )
         for row in (await session.execute(waiting)).scalars()
     ]
+
+
+async def database_now(session: AsyncSession) -> datetime:
+    now: datetime = (await session.execute(select(func.now()))).scalar_one()
+    return now
+
+
+async def listed(session: AsyncSession, *, ended_too: bool) -> list[Approval]:
+    """Those that wait, oldest first; or all of the last ones, newest first."""
+    waiting = select(Approval).where(Approval.state == "asked", Approval.until > func.now())
+    query = waiting.order_by(Approval.at)
+    if ended_too:
+        query = select(Approval).order_by(Approval.at.desc()).limit(_MOST_LISTED)
+    return list((await session.execute(query)).scalars())
+
+
+async def set_acts(
+    session: AsyncSession, wanted: Sequence[Act], needed: Mapping[Act, Role]
+) -> list[str]:
+    """``needed``: the role that may approve each act. Returns the acts before."""
+    await must_leave_two(session, list(wanted), needed)
+    state = (await session.execute(select(ServiceState).with_for_update())).scalar_one()
+    before, state.approvals = state.approvals, list(wanted)
+    return before

@@ -4,12 +4,18 @@ what.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from datetime import datetime
+
 from fastapi import Request
+from sqlalchemy import Select, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.people import Audit
 from fennox.core.errors import ApprovalNeeded, FennoxError, ProofNeeded, WrongPassphrase
 from fennox.service.machines.context import Context
+from fennox.wire.access import AuditEntry
+from fennox.wire.base import Page
 
 _LONGEST = 500  # characters of one detail
 
@@ -85,3 +91,58 @@ async def not_signed_in(context: Context, request: Request, operation: str) -> N
 
 def _address(request: Request) -> str:
     return request.client.host if request.client else ""
+
+
+@dataclass(frozen=True)
+class AuditFilter:
+    """``action``: a part of it."""
+
+    by: str | None = None
+    noun: str | None = None
+    about: str | None = None
+    action: str | None = None
+    address: str | None = None
+    since: datetime | None = None
+    until: datetime | None = None
+
+    def __call__(self, query: Select[Audit]) -> Select[Audit]:
+        exact = [
+            (Audit.by, self.by),
+            (Audit.noun, self.noun),
+            (Audit.name, self.about),
+            (Audit.address, self.address),
+        ]
+        query = query.where(*(column == given for column, given in exact if given is not None))
+        if self.since is not None:
+            query = query.where(Audit.at >= self.since)
+        if self.until is not None:
+            query = query.where(Audit.at < self.until)
+        if self.action is not None:
+            query = query.where(Audit.action.contains(self.action, autoescape=True))
+        return query
+
+
+async def page(
+    session: AsyncSession, chosen: AuditFilter, limit: int, before: int | None
+) -> Page[AuditEntry]:
+    """Newest first; ``before``: only entries with a smaller id."""
+    query = chosen(select(Audit)).order_by(Audit.id.desc()).limit(limit + 1)
+    if before is not None:
+        query = query.where(Audit.id < before)
+    rows = list((await session.execute(query)).scalars())
+    items = [
+        AuditEntry(
+            id=row.id,
+            at=row.at,
+            by=row.by,
+            action=row.action,
+            noun=row.noun,
+            name=row.name,
+            details=row.details,
+            address=row.address,
+            place=row.place,
+            digest=row.digest,
+        )
+        for row in rows[:limit]
+    ]
+    return Page(items=items, after=str(items[-1].id) if len(rows) > limit else None)

@@ -6,13 +6,16 @@ from dataclasses import dataclass, field
 
 from fastapi import Request
 from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models.people import User
+from fennox.catalogue.models.people import Token, User
 from fennox.core.errors import NotSignedIn, SecondFactorNeeded
 from fennox.service.access_control import audit, second_factors
 from fennox.service.access_control.attempts import attempt, to_sign_in
 from fennox.service.machines.context import Context
-from fennox.service.people import passwords
+from fennox.service.people import passwords, tokens
+from fennox.service.people.persons import Person
+from fennox.wire.access import SignedIn
 
 
 @dataclass(frozen=True)
@@ -29,10 +32,8 @@ async def check(context: Context, claimed: ClaimedIdentity, address: str, reques
     failure: NotSignedIn | None = None
     async with attempt(context, to_sign_in(claimed.user, address)) as tried:
         user = await _user(context, claimed.user)
-        if (
-            not await passwords.fits(user.password_hash if user else None, claimed.password)
-            or user is None
-        ):
+        hash_ = user.password_hash if user else None
+        if not await passwords.fits(hash_, claimed.password) or user is None:
             failure = NotSignedIn(
                 "User or password is wrong.", "Check both; after eight failures you must wait."
             )
@@ -55,15 +56,8 @@ async def check(context: Context, claimed: ClaimedIdentity, address: str, reques
         assert user is not None
         return user
     async with context.session() as session:
-        await audit.note_as(
-            session,
-            request,
-            claimed.user[:48],
-            "failed to sign in",
-            "user",
-            claimed.user[:48],
-            because=failure.what,
-        )
+        name, why = claimed.user[:48], failure.what
+        await audit.note_as(session, request, name, "failed to sign in", "user", name, because=why)
     raise failure
 
 
@@ -79,3 +73,30 @@ async def check_password_alone(context: Context, name: str, password: str, addre
 async def _user(context: Context, name: str) -> User | None:
     async with context.session() as session:
         return (await session.execute(select(User).where(User.name == name))).scalar_one_or_none()
+
+
+async def set_password(session: AsyncSession, who: Person, password_hash: str) -> int:
+    """Their own. Every other session of theirs ends; returns how many."""
+    row = await session.get_one(User, who.id, with_for_update=True)
+    row.password_hash, row.must_change = password_hash, False
+    return await tokens.end_others(session, who.id, but=who.session)
+
+
+async def signed_in(
+    session: AsyncSession, context: Context, secret: str, *, by_cookie: bool
+) -> SignedIn:
+    """Who comes with this secret, and what they may do."""
+    await session.flush()
+    who = await tokens.person_of(session, secret, by_cookie=by_cookie, now=context.wall())
+    until = (await session.get_one(Token, tokens.digest(secret))).until
+    user = await session.get_one(User, who.id)
+    return SignedIn(
+        user=who.name,
+        role=who.role,
+        rights=sorted(who.rights),
+        until=until,
+        proved=who.proved,
+        must_change=who.must_change,
+        factors=await second_factors.kinds(session, user),
+        scope=[list(selectors) for selectors in who.scope] if who.scope is not None else None,
+    )

@@ -27,8 +27,11 @@ from webauthn.helpers.structs import (
 )
 
 from fennox.catalogue.models.people import Passkey, User
-from fennox.core.errors import BadInput, MendSettings, NotSignedIn
+from fennox.core.errors import BadInput, Conflict, MendSettings, NotFound, NotSignedIn
 from fennox.service.machines.context import Context
+from fennox.wire.access import NewPasskey
+
+_MOST = 20  # of one person
 
 
 @dataclass(frozen=True)
@@ -157,3 +160,46 @@ async def authenticated(
         raise refusal from error
     key.sign_count, key.used = found.new_sign_count, context.wall()
     return user
+
+
+async def of_user(session: AsyncSession, user: str) -> list[Passkey]:
+    rows = select(Passkey).where(Passkey.user_id == user).order_by(Passkey.created)
+    return list((await session.execute(rows)).scalars())
+
+
+async def begin(session: AsyncSession, context: Context, user: str) -> Options:
+    """What a browser makes a passkey from. Raises Conflict."""
+    known = await of_user(session, user)
+    if len(known) >= _MOST:
+        raise Conflict(f"You have {_MOST} passkeys.", "Remove those that you no longer use.")
+    return registration(party(context), await session.get_one(User, user), known)
+
+
+async def add(
+    session: AsyncSession, context: Context, wanted: NewPasskey, challenge: str, user: str
+) -> Passkey:
+    """The one that the browser made. Raises Conflict, and BadInput if it does not answer the
+    challenge.
+    """
+    id_, key, count = registered(party(context), challenge, wanted.credential)
+    if await session.get(Passkey, id_) is not None:
+        raise Conflict("This passkey is known already.", "Use another device.")
+    row = Passkey(
+        id=id_,
+        user_id=user,
+        name=wanted.name,
+        public_key=key,
+        sign_count=count,
+        created=context.wall(),
+        used=None,
+    )
+    session.add(row)
+    return row
+
+
+async def remove(session: AsyncSession, passkey: str, user: str) -> Passkey:
+    row = await session.get(Passkey, passkey)
+    if row is None or row.user_id != user:
+        raise NotFound("You have no such passkey.", "Look at the list of yours.")
+    await session.delete(row)
+    return row

@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.people import Challenge, Passkey, RecoveryCode, User
 from fennox.core.constant_time import same
+from fennox.core.errors import BadInput, Conflict, NotFound
 from fennox.service.machines.context import Context
 from fennox.wire.access import Factor
 
@@ -130,3 +131,50 @@ def _group() -> str:
 
 def _hash(code: str) -> str:
     return hashlib.sha256(code.replace("-", "").encode(errors="replace")).hexdigest()
+
+
+async def begin(session: AsyncSession, context: Context, user_id: str) -> str:
+    """A secret that counts once a code of it was given. Raises Conflict."""
+    secret = new_secret()
+    user = await session.get_one(User, user_id, with_for_update=True)
+    if user.sealed_totp is not None:
+        raise Conflict("You have an authenticator already.", "Remove it first.")
+    await remember(session, context, user_id, secret)
+    return secret
+
+
+async def confirm(session: AsyncSession, context: Context, user_id: str, code: str) -> list[str]:
+    """Returns recovery codes. Raises BadInput."""
+    user = await session.get_one(User, user_id, with_for_update=True)
+    secret = await remembered(session, context, user_id)
+    step = fitting_step(secret, code, context) if secret is not None else None
+    if secret is None or step is None:
+        raise BadInput(
+            "The code is wrong, or too much time has passed.",
+            "Compare the clocks of both machines, or begin again.",
+            field="code",
+        )
+    user.sealed_totp = context.keyfile.seal(secret.encode(), place(user_id))
+    user.totp_since, user.totp_used = context.now(), step
+    codes = await new_recovery_codes(session, user_id)
+    await done(session, user_id)
+    return codes
+
+
+async def remove(session: AsyncSession, user_id: str) -> None:
+    """With the recovery codes. Raises NotFound."""
+    user = await session.get_one(User, user_id, with_for_update=True)
+    if user.sealed_totp is None:
+        raise NotFound("You have no authenticator.", "Set one up: fennox user authenticator")
+    user.sealed_totp, user.totp_since = None, None
+    await end_codes(session, user_id)
+
+
+async def replace_recovery_codes(session: AsyncSession, user_id: str) -> list[str]:
+    """Raises Conflict."""
+    user = await session.get_one(User, user_id, with_for_update=True)
+    if user.sealed_totp is None:
+        raise Conflict(
+            "Recovery codes stand in for an authenticator; you have none.", "Set one up."
+        )
+    return await new_recovery_codes(session, user_id)

@@ -17,6 +17,7 @@ from fennox.engine.backups.vault import Vault
 from fennox.service.backups import copies
 from fennox.service.keys import passphrase_relay
 from fennox.service.machines.context import Context
+from fennox.service.queries.lookups import find_backup
 from fennox.stores.whole import WholeObjects
 
 
@@ -90,3 +91,10 @@ class Shelf:
                 "Try another copy.",
             )
         return max(mine, key=lambda record: record.reference.generation)
+
+
+async def reader_of(context: Context, backup: str, passphrase: str | None) -> BackupReader:
+    """A reader of a backup's best copy; ``backup``: its id, the beginning of it, or its name."""
+    async with context.session() as session:
+        row = await find_backup(session, backup)
+    return await Shelf(context, passphrase).reader(row)

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 import structlog
-from sqlalchemy import func, or_, select, update
+from sqlalchemy import Select, func, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.concerns import Alert, AlertRoute, ConcernRow
@@ -18,8 +18,8 @@ from fennox.core.errors import FennoxError
 from fennox.core.facts.messages import ConcernTold, MessageFacts
 from fennox.core.schedule import moments, schedule
 from fennox.service.concerns import channels
-from fennox.service.concerns.causes import root_first, sentence
 from fennox.service.concerns.channels import Message, send
+from fennox.service.concerns.matters import root_first, sentence
 from fennox.service.machines.context import Context
 from fennox.service.queries import selectors
 
@@ -136,18 +136,7 @@ async def send_due(context: Context) -> datetime | None:
     for _ in range(_AT_ONCE):
         async with context.session() as session:
             now = context.now()
-            waiting = (
-                select(Alert, AlertRoute)
-                .join(AlertRoute)
-                .where(Alert.sent.is_(None), Alert.at > now - _GIVEN_UP)
-                .where(
-                    or_(Alert.not_before <= now, Alert.not_before > now + 2 * _LONGEST_PAUSE)
-                )  # by a wrong clock
-                .order_by(Alert.id)
-                .limit(1)
-                .with_for_update(skip_locked=True, of=Alert)
-            )
-            row = (await session.execute(waiting)).first()
+            row = (await session.execute(_waiting(now))).first()
             if row is None:
                 again = select(func.min(Alert.not_before)).where(
                     Alert.sent.is_(None), Alert.at > now - _GIVEN_UP
@@ -169,6 +158,21 @@ async def send_due(context: Context) -> datetime | None:
             done = {"error": problem} if problem else {"error": "", "sent": context.now()}
             await session.execute(update(Alert).where(Alert.id == alert.id).values(done))
     return context.now()
+
+
+def _waiting(now: datetime) -> Select[Alert, AlertRoute]:
+    """The one that waits longest and may be tried; a pause longer than any was set by a wrong
+    clock.
+    """
+    due = or_(Alert.not_before <= now, Alert.not_before > now + 2 * _LONGEST_PAUSE)
+    return (
+        select(Alert, AlertRoute)
+        .join(AlertRoute)
+        .where(Alert.sent.is_(None), Alert.at > now - _GIVEN_UP, due)
+        .order_by(Alert.id)
+        .limit(1)
+        .with_for_update(skip_locked=True, of=Alert)
+    )
 
 
 async def _digests(context: Context) -> datetime | None:

@@ -166,20 +166,8 @@ async def found(
     context: Context, session: AsyncSession, now: datetime, judged: Judged
 ) -> AsyncIterator[ConcernFound]:
     """Everything that is wrong now."""
-    if (disagreeing := clock_evidence.concern(judged)) is not None:
-        yield disagreeing
-    elif count := await clock_confirmation.misdated_backups(session):
-        many = "1 backup was" if count == 1 else f"{count} backups were"
-        yield ConcernFound(
-            "misdated",
-            "low",
-            "service",
-            "clocks",
-            f"{many} taken while the clocks disagreed.",
-            "Look: fennox backup list, WRONG DATE. Clear one: fennox backup clear ID --because …."
-            " If all of their dates are right: fennox doctor clocks --believe-dates",
-            "No ladder counts by their dates, and they stay until somebody has looked.",
-        )
+    async for item in _clocks(session, judged):
+        yield item
     for item in await run_watch.sweeps(session, judged.evidence.now):
         yield item
     async for item in _workers(session):
@@ -192,29 +180,11 @@ async def found(
     for item in await sites.concerns(session):
         away.sites.add(item.about)
         yield item
-    systems = (
-        (
-            await session.execute(
-                select(System).where(System.retired.is_(None)).order_by(System.name)
-            )
-        )
-        .scalars()
-        .all()
-    )
-    domains = await relations.resolved(context, session)
-    for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
-        login = await session.get(Login, store.login_id) if store.login_id else None
-        for item in [
-            *await of_store(context, session, store, now),
-            *dependence.concerns(store, login, systems, domains),
-        ]:
-            if item.code == "store-away":
-                away.stores[store.id] = store.name
-            yield item
-    for item in [
-        *await key_sets.concerns(context, session),
-        *await own_routine.concerns(context, session),
-    ]:
+    async for item in _stores(context, session, away, now):
+        yield item
+    for item in await key_sets.concerns(context, session):
+        yield item
+    for item in await own_routine.concerns(context, session):
         yield item
     async for item in system_watch.of_systems(context, session, away, now):
         yield item
@@ -226,49 +196,91 @@ async def found(
         yield item
 
 
+async def _clocks(session: AsyncSession, judged: Judged) -> AsyncIterator[ConcernFound]:
+    if (disagreeing := clock_evidence.concern(judged)) is not None:
+        yield disagreeing
+    elif count := await clock_confirmation.misdated_backups(session):
+        many = "1 backup was" if count == 1 else f"{count} backups were"
+        yield ConcernFound(
+            "misdated",
+            "low",
+            "service",
+            "clocks",
+            f"{many} taken while the clocks disagreed.",
+            "See those with WRONG DATE in: fennox backup list. Clear one: fennox backup clear ID"
+            " --because …. If all of their dates are right: fennox doctor clocks --believe-dates",
+            "No ladder counts them by date, and they stay until somebody has looked.",
+        )
+
+
+async def _stores(
+    context: Context, session: AsyncSession, away: Away, now: datetime
+) -> AsyncIterator[ConcernFound]:
+    """Enters those that are away into ``away``."""
+    active = select(System).where(System.retired.is_(None)).order_by(System.name)
+    systems = (await session.execute(active)).scalars().all()
+    domains = await relations.resolved(context, session)
+    for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
+        login = await session.get(Login, store.login_id) if store.login_id else None
+        for item in await of_store(context, session, store, now):
+            if item.code == "store-away":
+                away.stores[store.id] = store.name
+            yield item
+        for item in dependence.concerns(store, login, systems, domains):
+            yield item
+
+
 async def _workers(session: AsyncSession) -> AsyncIterator[ConcernFound]:
     now: datetime = (await session.execute(select(func.now()))).scalar_one()
     rows = list((await session.execute(select(Worker).where(Worker.stopped.is_(None)))).scalars())
-    alive = [
-        row for row in rows if abs(now - row.seen) < _WORKER_GONE and not row.for_sites
-    ]  # nor from the future
+    # one that was heard from in the future is not alive either
+    alive = [row for row in rows if abs(now - row.seen) < _WORKER_GONE and not row.for_sites]
     if not alive:
         yield ConcernFound(
             "no-worker",
             "high",
             "service",
             "workers",
-            "No worker is alive; nothing is taken or restored.",
+            "No worker is running; nothing is taken or restored.",
             "Start one with `fennox worker run`.",
         )
     for row in rows:
-        name = f"{row.name} ({row.id[:8]})"
-        followed = any(
-            one.name == row.name and one.started >= row.seen for one in rows if one is not row
-        )
-        if followed:
-            continue  # another one was started on its machine since
+        if _has_successor(row, rows):
+            continue
         if _WORKER_GONE <= now - row.seen < _WORKER_FORGOTTEN and alive:
-            yield ConcernFound(
-                "worker-gone",
-                "low",
-                "service",
-                name,
-                f"The worker {name} was last heard of at "
-                f"{row.seen.astimezone(UTC):%Y-%m-%d %H:%M} UTC.",
-                "Look at its machine; others do its work.",
-                since=row.seen,
-            )
+            yield _gone(row)
         elif row in alive and abs(row.skew) > _SKEW:
-            yield ConcernFound(
-                "clock",
-                "low",
-                "service",
-                name,
-                f"The clock of the worker {name} differs by "
-                f"{row.skew:.0f} seconds from the database's.",
-                "Have both follow a time server.",
-            )
+            yield _skewed(row)
+
+
+def _has_successor(row: Worker, rows: list[Worker]) -> bool:
+    """Another one was started on its machine since."""
+    return any(one.name == row.name and one.started >= row.seen for one in rows if one is not row)
+
+
+def _gone(row: Worker) -> ConcernFound:
+    name = f"{row.name} ({row.id[:8]})"
+    return ConcernFound(
+        "worker-gone",
+        "low",
+        "service",
+        name,
+        f"The worker {name} was last heard from at {row.seen.astimezone(UTC):%Y-%m-%d %H:%M} UTC.",
+        "Check its machine; other workers do its work.",
+        since=row.seen,
+    )
+
+
+def _skewed(row: Worker) -> ConcernFound:
+    name = f"{row.name} ({row.id[:8]})"
+    return ConcernFound(
+        "clock",
+        "low",
+        "service",
+        name,
+        f"The clock of the worker {name} differs from the database's by {row.skew:.0f} seconds.",
+        "Synchronize both with a time server.",
+    )
 
 
 async def _routines(session: AsyncSession) -> AsyncIterator[ConcernFound]:

@@ -7,8 +7,9 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from datetime import datetime, timedelta
 from functools import cache
+from typing import Any
 
-from sqlalchemy import Select, bindparam, exists, func, select
+from sqlalchemy import Row, Select, bindparam, exists, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
@@ -142,57 +143,65 @@ _LAST_FOR_STORE = (
 
 async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[ConcernFound]:
     """Work on stores that failed and was not done since, and backups that were not copied."""
-    stores = {
-        row.id: row
-        for row in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars()
-    }
-    for store, kind in ((store, kind) for store in stores for kind in _FOR_STORES):
-        if (
-            row := (
-                await session.execute(_LAST_FOR_STORE, {"store": store, "kind": kind})
-            ).one_or_none()
-        ) is None:
-            continue
-        state, reason, remedy, ended = row
-        name = stores[store].name
-        cause = away.cause(store, "")
-        if kind == "adopt" and state != "done":
-            why = f": {reason}" if reason else ""
-            yield ConcernFound(
-                "not-adopted",
-                "high",
-                "store",
-                name,
-                f"Not all that lies in {name} is known: bringing it in is {state}{why}",
-                remedy or f"It is tried again. Or run: fennox store adopt {name}",
-                "Backups that lie there alone are missing in every list.",
-                cause=cause,
-            )
-        elif state == "failed":
-            yield ConcernFound(
-                "failed",
-                "high",
-                "store",
-                name,
-                f"The last {kind} of {name} failed: {reason}",
-                remedy,
-                since=ended,
-                cause=cause,
-                subject=kind,
-            )
+    rows = (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all()
+    names = {row.id: row.name for row in rows}
+    for store, name in names.items():
+        for kind in _FOR_STORES:
+            last = await session.execute(_LAST_FOR_STORE, {"store": store, "kind": kind})
+            if (row := last.one_or_none()) is None:
+                continue
+            if kind == "adopt" and row.state != "done":
+                yield _not_adopted(name, row, away.cause(store, ""))
+            elif row.state == "failed":
+                yield _store_run_failed(name, kind, row, away.cause(store, ""))
     uncopied: dict[str, list[Run]] = {}
     for run in await store_duties.failed_for_stores(session):
         if run.kind == "copy" and run.store_id is not None:
             uncopied.setdefault(run.store_id, []).append(run)
-    for store, failed in uncopied.items():
-        some = "1 backup is" if len(failed) == 1 else f"{len(failed)} backups are"
-        yield ConcernFound(
-            "not-copied",
-            "high",
-            "store",
-            stores[store].name,
-            f"{some} not copied to {stores[store].name}: {failed[-1].reason}",
-            f"It is tried again every hour. Or: fennox backup copy {str(failed[-1].backup_id)[:12]}"
-            f" --to {stores[store].name}",
-            cause=away.cause(store, ""),
-        )
+    for store, runs in uncopied.items():
+        yield _not_copied(names[store], runs, away.cause(store, ""))
+
+
+def _not_adopted(store: str, last: Row[*tuple[Any, ...]], cause: str) -> ConcernFound:
+    """``last``: a row of ``_LAST_FOR_STORE``."""
+    why = f": {last.reason}" if last.reason else ""
+    return ConcernFound(
+        "not-adopted",
+        "high",
+        "store",
+        store,
+        f"The catalogue may lack backups that are in {store}: the adoption is {last.state}{why}",
+        last.remedy or f"It is tried again. Or run: fennox store adopt {store}",
+        "Backups that exist only there are missing from every list.",
+        cause=cause,
+    )
+
+
+def _store_run_failed(
+    store: str, kind: str, last: Row[*tuple[Any, ...]], cause: str
+) -> ConcernFound:
+    return ConcernFound(
+        "failed",
+        "high",
+        "store",
+        store,
+        f"The last {kind} of {store} failed: {last.reason}",
+        last.remedy,
+        since=last.ended,
+        cause=cause,
+        subject=kind,
+    )
+
+
+def _not_copied(store: str, runs: list[Run], cause: str) -> ConcernFound:
+    some = "1 backup is" if len(runs) == 1 else f"{len(runs)} backups are"
+    backup = str(runs[-1].backup_id)[:12]
+    return ConcernFound(
+        "not-copied",
+        "high",
+        "store",
+        store,
+        f"{some} not copied to {store}: {runs[-1].reason}",
+        f"It is tried again every hour. Or: fennox backup copy {backup} --to {store}",
+        cause=cause,
+    )

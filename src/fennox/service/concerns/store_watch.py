@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime, timedelta
 
 from sqlalchemy import func, select
@@ -21,100 +22,109 @@ async def of_store(
     context: Context, session: AsyncSession, store: StoreRow, now: datetime
 ) -> list[ConcernFound]:
     """Whether it answers was looked at by the scheduler within the last minute or two."""
-    items: list[ConcernFound] = []
-    away = f"store|{store.name}"
+    return [
+        *_at_a_glance(store, now),
+        *await _damaged(session, store),
+        *await _not_opened(session, store, now),
+        *await _space(session, store, now),
+        *await over_ceiling.concerns(session, store, now),
+    ]
+
+
+def _at_a_glance(store: StoreRow, now: datetime) -> Iterator[ConcernFound]:
+    """What its row alone says."""
     if store.stopped_because:
-        items.append(
-            ConcernFound(
-                "store-away",
-                "high",
-                "store",
-                store.name,
-                store.stopped_because,
-                f"Run: fennox store test {store.name}",
-                cause=away,
-            )
+        yield ConcernFound(
+            "store-away",
+            "high",
+            "store",
+            store.name,
+            store.stopped_because,
+            f"Run: fennox store test {store.name}",
+            cause=f"store|{store.name}",
         )
     if store.went_back:
-        items.append(
-            ConcernFound(
-                "went-back",
-                "high",
-                "store",
-                store.name,
-                f"{store.name} went back in time: {store.went_back}.",
-                f"It is scrubbed, which heals from copies: fennox store scrub {store.name}",
-                "Somebody put back an older copy. Backups written since may be lost there.",
-            )
-        )
+        yield _went_back(store)
     if store.free is not None and store.free < store_duties.FULL:
-        items.append(
-            ConcernFound(
-                "full",
-                "high",
-                "store",
-                store.name,
-                f"{store.name} is full.",
-                f"Make room on the far side. What may go: fennox store sweep {store.name}",
-                "Nothing more can be written to it.",
-            )
-        )
-    bad = (
-        select(func.count()).select_from(Copy).where(Copy.store_id == store.id, Copy.damaged != "")
-    )
-    if count := (await session.execute(bad)).scalar_one():
-        oldest = select(func.min(StoreDamage.found)).where(
-            StoreDamage.store_id == store.id, StoreDamage.healed.is_(None)
-        )
-        since = (await session.execute(oldest)).scalar_one_or_none()
-        many = "backup is" if count == 1 else "backups are"
-        remedy = (
-            f"See `fennox store damage {store.name}`; take those systems again, and keep a second"
-            " copy."
-        )
-        items.append(
-            ConcernFound(
-                "damaged",
-                "high",
-                "store",
-                store.name,
-                f"{count} {many} damaged in {store.name} and could not be healed.",
-                remedy,
-                "What is damaged cannot be restored from there.",
-                since,
-            )
+        yield ConcernFound(
+            "full",
+            "high",
+            "store",
+            store.name,
+            f"{store.name} is full.",
+            f"Make room on the far side. To see what may go: fennox store sweep {store.name}",
+            "Nothing more can be written to it.",
         )
     if now - (store.scrubbed or store.created) > 2 * store_duties.SCRUB_EVERY:
-        items.append(
-            ConcernFound(
-                "not-scrubbed",
-                "low",
-                "store",
-                store.name,
-                f"{store.name} was not scrubbed for more than two weeks.",
-                f"Run: fennox store scrub {store.name}",
-                since=store.scrubbed,
-            )
+        yield ConcernFound(
+            "not-scrubbed",
+            "low",
+            "store",
+            store.name,
+            f"{store.name} has not been scrubbed for more than two weeks.",
+            f"Run: fennox store scrub {store.name}",
+            since=store.scrubbed,
         )
+
+
+def _went_back(store: StoreRow) -> ConcernFound:
+    return ConcernFound(
+        "went-back",
+        "high",
+        "store",
+        store.name,
+        f"{store.name} went back in time: {store.went_back}.",
+        f"A scrub heals it from copies: fennox store scrub {store.name}",
+        "Somebody restored an older copy of it. Backups written since may be lost there.",
+    )
+
+
+async def _damaged(session: AsyncSession, store: StoreRow) -> list[ConcernFound]:
+    bad = select(func.count()).select_from(Copy)
+    bad = bad.where(Copy.store_id == store.id, Copy.damaged != "")
+    count = (await session.execute(bad)).scalar_one()
+    if not count:
+        return []
+    oldest = select(func.min(StoreDamage.found))
+    oldest = oldest.where(StoreDamage.store_id == store.id, StoreDamage.healed.is_(None))
+    since = (await session.execute(oldest)).scalar_one_or_none()
+    many = "backup is" if count == 1 else "backups are"
+    return [
+        ConcernFound(
+            "damaged",
+            "high",
+            "store",
+            store.name,
+            f"{count} {many} damaged in {store.name} and could not be healed.",
+            f"See `fennox store damage {store.name}`; take those systems again, and keep a second"
+            " copy.",
+            "What is damaged cannot be restored from there.",
+            since,
+        )
+    ]
+
+
+async def _not_opened(session: AsyncSession, store: StoreRow, now: datetime) -> list[ConcernFound]:
+    """In custody apart no backup is opened unless a person gives the passphrase."""
     keys = await session.get(KeySet, (store.key_set, store.generation))
-    if keys is not None and keys.custody == "apart":
-        opened = select(func.max(Copy.verified)).where(Copy.store_id == store.id)
-        last = (await session.execute(opened)).scalar_one_or_none()
-        if now - (last or store.created) > store_duties.VERIFY_WITHIN:
-            since_when = f"{last:%Y-%m-%d}" if last else f"it was made on {store.created:%Y-%m-%d}"
-            items.append(
-                ConcernFound(
-                    "not-opened",
-                    "low",
-                    "store",
-                    store.name,
-                    f"No backup in {store.name} was opened since {since_when}.",
-                    "Verify one with its passphrase: fennox backup verify BACKUP",
-                    since=last,
-                )
-            )
-    items += [*await _space(session, store, now), *await over_ceiling.concerns(session, store, now)]
-    return items
+    if keys is None or keys.custody != "apart":
+        return []
+    opened = select(func.max(Copy.verified)).where(Copy.store_id == store.id)
+    last = (await session.execute(opened)).scalar_one_or_none()
+    if now - (last or store.created) <= store_duties.VERIFY_WITHIN:
+        return []
+    since = f"{last:%Y-%m-%d}" if last else f"it was made on {store.created:%Y-%m-%d}"
+    return [
+        ConcernFound(
+            "not-opened",
+            "low",
+            "store",
+            store.name,
+            f"No backup in {store.name} has been opened since {since}.",
+            "Verify one with its passphrase: fennox backup verify BACKUP",
+            since=last,
+        )
+    ]
 
 
 async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[ConcernFound]:
@@ -134,8 +144,7 @@ async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[
             "high" if left < timedelta(days=7) else "low",
             "store",
             store.name,
-            f"{store.name} will be full in about {left.days} days, if it goes on growing as it"
-            " does.",
+            f"{store.name} will be full in about {left.days} days at its present growth.",
             "Make room, sweep it, or shorten ladders.",
             "Then no backup can be written to it.",
         )

@@ -248,3 +248,17 @@ async def _cheap_ones(context: Context, session: AsyncSession, keys: KeySet) -> 
         for slot in header_of(rows[0]).slots
         if slot.costs.weak
     ]
+
+
+async def all_shown(session: AsyncSession) -> list[KeySetShown]:
+    """The newest generation of each, by name."""
+    newest = select(KeySet.id, func.max(KeySet.generation)).group_by(KeySet.id)
+    rows = [
+        await session.get_one(KeySet, (row[0], row[1]))
+        for row in (await session.execute(newest)).all()
+    ]
+    return [await shown(session, row) for row in sorted(rows, key=lambda row: row.name)]
+
+
+async def of_store(session: AsyncSession, store: StoreRow) -> KeySet:
+    return await session.get_one(KeySet, (store.key_set, store.generation))

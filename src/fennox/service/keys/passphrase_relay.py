@@ -7,9 +7,11 @@ from __future__ import annotations
 import asyncio
 import secrets
 
+from sqlalchemy.ext.asyncio import AsyncSession
+
 from fennox.catalogue.models.runs import Run
 from fennox.catalogue.models.stores import StoreRow
-from fennox.core.errors import Conflict, PassphraseNeeded
+from fennox.core.errors import Conflict, NotFound, PassphraseNeeded
 from fennox.core.format import header as headers
 from fennox.core.format.primitives.hpke import CLASSIC, OpeningKey, SealKey
 from fennox.engine.journal import Journal
@@ -64,11 +66,24 @@ async def unlock(store: StoreRow, passphrase: str) -> OpeningKey:
     return await hashed(lambda: header.unlock(passphrase))
 
 
-def give(run: Run, opening: OpeningKey) -> None:
+async def store_to_open(session: AsyncSession, run: Run) -> StoreRow:
+    """The store whose key the run's worker waits for. Raises NotFound."""
+    store = await session.get(StoreRow, run.order.opens or "")
+    if store is None:
+        raise NotFound(
+            "The run does not wait for a passphrase.", "Follow it, and give one when it asks."
+        )
+    return store
+
+
+async def give(session: AsyncSession, run_id: str, opening: OpeningKey) -> Run:
     """In the service: hand the opening key to the worker that holds the run, and to nobody else."""
+    run = await session.get_one(Run, run_id, with_for_update=True, populate_existing=True)
     if run.worker_key is None:
         raise Conflict(
             "The run does not wait for a passphrase.",
             "Follow it, and give the passphrase when it asks.",
         )
     run.sealed_opening_key = SealKey(CLASSIC, run.worker_key).seal(opening.raw, _info(run.id))
+    await progress_log.announce(session, run.id)
+    return run

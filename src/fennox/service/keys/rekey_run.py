@@ -109,31 +109,30 @@ async def begin(
     for row, _ in [(keys, opening), *await earlier_keys(session, keys, opening)]:
         row.slots = [made.earlier[row.generation]]
         row.left_to_expire, row.sealed_opening_key = leave_old, None
-    place = f"key_sets|{keys.id}|{generation}"
-    session.add(
-        KeySet(
-            id=keys.id,
-            generation=generation,
-            name=keys.name,
-            custody=keys.custody,
-            suite=pair.opening.suite,
-            sealed_write_secret=context.keyfile.seal(pair.secret.raw, f"{place}|write secret"),
-            sealed_opening_key=(
-                context.keyfile.seal(pair.opening.raw, f"{place}|opening key")
-                if keys.custody == "kept"
-                else None
-            ),
-            previous_opening_key=generations.seal_previous(
-                opening, pair.opening.seal_key(), keys.id, generation
-            ),
-            created=context.now(),
-        )
-    )
+    session.add(_new_row(context, keys, opening, pair))
     await _pin(context, rows, pair, made.slot)
-    await session.execute(
-        delete(Trial).where(Trial.key_set == keys.id)
-    )  # they tell of slots that are no more
+    # they tell of slots that are no more
+    await session.execute(delete(Trial).where(Trial.key_set == keys.id))
     return rows
+
+
+def _new_row(context: Context, keys: KeySet, opening: OpeningKey, pair: NewKeys) -> KeySet:
+    generation, seal = pair.secret.generation, context.keyfile.seal
+    place = f"key_sets|{keys.id}|{generation}"
+    kept = keys.custody == "kept"
+    return KeySet(
+        id=keys.id,
+        generation=generation,
+        name=keys.name,
+        custody=keys.custody,
+        suite=pair.opening.suite,
+        sealed_write_secret=seal(pair.secret.raw, f"{place}|write secret"),
+        sealed_opening_key=seal(pair.opening.raw, f"{place}|opening key") if kept else None,
+        previous_opening_key=generations.seal_previous(
+            opening, pair.opening.seal_key(), keys.id, generation
+        ),
+        created=context.now(),
+    )
 
 
 async def _pin(context: Context, rows: list[StoreRow], pair: NewKeys, slot: Slot) -> None:
@@ -177,42 +176,48 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
     leaving = {keys.generation for keys in found if keys.left_to_expire}
     await journal.step("Seal backups anew")
     here = Holding(vault, context.stores.index(row.id))
-    done = failed = 0
     wanted = await _of_earlier_generations(vault, leaving, journal)
-    renamed: dict[str, Previous] = {}
-    for record in wanted:
-        await journal.check()
-        before = record.reference.previous
-        try:
-            copied = await copy(
-                here, here, record, journal, previous=renamed.get(before.backup) if before else None
-            )
-        except (Damaged, NotFound, Conflict) as error:
-            failed += 1
-            await journal.log(
-                "error", f"Backup {record.reference.backup[:12]} stays as it was: {error.what}"
-            )
-            continue
-        renamed[record.reference.backup] = Previous(
-            backup=record.reference.backup, digest=copied.digest
-        )
-        await _keep(context, lease, row, here, record, copied.digest, apart=apart)
-        if copied.written.objects:
-            done += 1
-            await journal.log(
-                "info", f"{done} sealed anew, of {len(wanted)}: {record.reference.backup[:12]}"
-            )
+    done, failed = await _seal_all(context, lease, row, here, wanted, journal, apart=apart)
     async with context.session() as session:
         run = await queue.owned(session, lease)
         run.documents = done
         run.result = RekeyResult(backups=done, failed=failed, generation=vault.header.generation)
         if failed:
             run.reason = f"{failed} of {len(wanted)} backups could not be sealed anew."
-            run.remedy, run.problem = (
-                "Scrub the store, then run `fennox store rekey` with --go-on.",
-                "damaged",
-            )
+            run.remedy = "Scrub the store, then run `fennox store rekey` with --go-on."
+            run.problem = "damaged"
         await queue.end(session, run, "failed" if failed else "done", context.now())
+
+
+async def _seal_all(
+    context: Context,
+    lease: Lease,
+    row: StoreRow,
+    here: Holding,
+    wanted: list[Record],
+    journal: Journal,
+    *,
+    apart: bool,
+) -> tuple[int, int]:
+    """How many were sealed anew, and how many could not be."""
+    done = failed = 0
+    renamed: dict[str, Previous] = {}
+    for record in wanted:
+        await journal.check()
+        backup, before = record.reference.backup, record.reference.previous
+        previous = renamed.get(before.backup) if before else None
+        try:
+            copied = await copy(here, here, record, journal, previous=previous)
+        except (Damaged, NotFound, Conflict) as error:
+            failed += 1
+            await journal.log("error", f"Backup {backup[:12]} stays as it was: {error.what}")
+            continue
+        renamed[backup] = Previous(backup=backup, digest=copied.digest)
+        await _keep(context, lease, row, here, record, copied.digest, apart=apart)
+        if copied.written.objects:
+            done += 1
+            await journal.log("info", f"{done} sealed anew, of {len(wanted)}: {backup[:12]}")
+    return done, failed
 
 
 async def _of_earlier_generations(

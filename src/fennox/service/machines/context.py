@@ -117,6 +117,10 @@ class Context:
             async with self._alone.connect() as connection:
                 yield connection
 
+    async def must_reach_database(self) -> None:
+        async with self.session() as session:
+            await session.execute(text("select 1"))
+
     async def check_schema(self) -> None:
         """Raise if a newer Fennox has brought the database to a schema that this one does not know.
 
@@ -212,4 +216,11 @@ async def named(session: AsyncSession, table: type[Named], name: str) -> Named:
             f"`fennox {noun} list` shows those there are.",
             field=noun,
         )
+    return row
+
+
+async def locked(session: AsyncSession, table: type[Named], name: str) -> Named:
+    """As :func:`named`; nobody else changes the row until this transaction ends."""
+    row = await named(session, table, name)
+    await session.refresh(row, with_for_update=True)
     return row

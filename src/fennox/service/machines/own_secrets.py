@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import asyncio
 from datetime import datetime
+from typing import NamedTuple
 
-from sqlalchemy import delete, select
+from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.concerns import AlertRoute
@@ -53,62 +54,60 @@ async def seal_secrets(session: AsyncSession, keyfile: KeyFile, now: datetime) -
     What has not changed keeps its sealed bytes, so that the next backup does not store them anew.
     """
     targets = await _seal_keys(session)
-    wanted: dict[str, tuple[datetime, bytes, str]] = {}
-    for login in (await session.execute(select(Login))).scalars():
-        place = f"logins|{login.id}|secret"
-        wanted[login_secret(login.id)] = (login.changed, login.sealed_secret, place)
-    for user in (await session.execute(select(User))).scalars():
-        if user.sealed_totp is not None and user.totp_since is not None:
-            wanted[totp_secret(user.id)] = (
-                user.totp_since,
-                user.sealed_totp,
-                f"users|{user.id}|totp",
-            )
-    for route in (await session.execute(select(AlertRoute))).scalars():
-        if route.sealed_address is not None:
-            wanted[alert_address(route.id)] = (
-                route.created,
-                route.sealed_address,
-                f"alert_routes|{route.id}|address",
-            )
-        if route.sealed_secret is not None:
-            wanted[alert_secret(route.id)] = (
-                route.created,
-                route.sealed_secret,
-                f"alert_routes|{route.id}|secret",
-            )
-    for keys in (await session.execute(select(KeySet))).scalars():
-        place = f"key_sets|{keys.id}|{keys.generation}|write secret"
-        wanted[write_secret(keys.id, keys.generation)] = (
-            keys.created,
-            keys.sealed_write_secret,
-            place,
-        )
+    wanted = {secret.what: secret for secret in await _secrets(session)}
     for known in (await session.execute(select(SealedSecret))).scalars().all():
         if known.what not in wanted or (known.key_set, known.generation) not in targets:
-            await session.execute(
-                delete(SealedSecret).where(
-                    SealedSecret.what == known.what,
-                    SealedSecret.key_set == known.key_set,
-                    SealedSecret.generation == known.generation,
-                )
-            )
+            await session.delete(known)
+    await session.flush()
     for (key_set, generation), seal_key in targets.items():
-        for what, (changed, sealed, place) in wanted.items():
-            there = await session.get(SealedSecret, (what, key_set, generation))
-            if there is not None and there.made >= changed:
+        for secret in wanted.values():
+            there = await session.get(SealedSecret, (secret.what, key_set, generation))
+            if there is not None and there.made >= secret.changed:
                 continue
-            info = sealed_info(what, key_set, generation)
-            made = await asyncio.to_thread(seal_key.seal, keyfile.open(sealed, place), info)
+            info = sealed_info(secret.what, key_set, generation)
+            plain = keyfile.open(secret.sealed, secret.place)
             await session.merge(
                 SealedSecret(
-                    what=what,
+                    what=secret.what,
                     key_set=key_set,
                     generation=generation,
-                    made=max(now, changed),
-                    sealed=made,
+                    made=max(now, secret.changed),
+                    sealed=await asyncio.to_thread(seal_key.seal, plain, info),
                 )
             )
+
+
+class _Secret(NamedTuple):
+    """``sealed``: under the key file, for ``place``."""
+
+    what: str
+    changed: datetime
+    sealed: bytes
+    place: str
+
+
+async def _secrets(session: AsyncSession) -> list[_Secret]:
+    """All that the key file seals and a rebuilt service needs."""
+    found = []
+    for login in (await session.execute(select(Login))).scalars():
+        place = f"logins|{login.id}|secret"
+        found.append(_Secret(login_secret(login.id), login.changed, login.sealed_secret, place))
+    for user in (await session.execute(select(User))).scalars():
+        if user.sealed_totp is not None and user.totp_since is not None:
+            what, place = totp_secret(user.id), f"users|{user.id}|totp"
+            found.append(_Secret(what, user.totp_since, user.sealed_totp, place))
+    for route in (await session.execute(select(AlertRoute))).scalars():
+        if route.sealed_address is not None:
+            what, place = alert_address(route.id), f"alert_routes|{route.id}|address"
+            found.append(_Secret(what, route.created, route.sealed_address, place))
+        if route.sealed_secret is not None:
+            what, place = alert_secret(route.id), f"alert_routes|{route.id}|secret"
+            found.append(_Secret(what, route.created, route.sealed_secret, place))
+    for keys in (await session.execute(select(KeySet))).scalars():
+        what = write_secret(keys.id, keys.generation)
+        place = f"key_sets|{keys.id}|{keys.generation}|write secret"
+        found.append(_Secret(what, keys.created, keys.sealed_write_secret, place))
+    return found
 
 
 async def _seal_keys(session: AsyncSession) -> dict[tuple[str, int], SealKey]:

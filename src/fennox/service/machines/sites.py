@@ -22,10 +22,11 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from fennox.catalogue.models.systems import Site, System
-from fennox.core.errors import Unreachable
+from fennox.core.errors import Conflict, NotFound, Unreachable
 from fennox.core.facts.concerns import SITE_CAUSE, ConcernFound
 from fennox.links.base import Address, Dial
 from fennox.links.relay import relay
+from fennox.service.people.tokens import digest
 from fennox.wire.sites import REPLACED, Hello, Reach
 
 HEARD_WITHIN = timedelta(seconds=45)  # a worker that is connected is heard of more often
@@ -235,3 +236,35 @@ async def concerns(session: AsyncSession) -> list[ConcernFound]:
             )
         )
     return found
+
+
+async def admit(session: AsyncSession, name: str, by: str, at: datetime, *, anew: bool) -> str:
+    """A new token, which ends the one before. Raises Conflict if there is one, and not anew."""
+    row = await session.get(Site, name, with_for_update=True)
+    if row is not None and not anew:
+        raise Conflict(
+            f"A worker of {name} was admitted already.",
+            "Use --anew for another token, which ends the one it has.",
+            field="name",
+        )
+    if row is None:
+        row = Site(name=name, by="", admitted=at)
+        session.add(row)
+    token = secrets.token_urlsafe(32)
+    row.token_hash, row.by, row.admitted = digest(token), by, at
+    return token
+
+
+async def revoke(session: AsyncSession, name: str) -> None:
+    row = await session.get(Site, name)
+    if row is None:
+        raise NotFound(
+            f"No worker of {name[:64]} was admitted.",
+            "`fennox worker sites` shows those there are.",
+        )
+    await session.delete(row)
+
+
+async def of_token(session: AsyncSession, token: str) -> Site | None:
+    mine = select(Site).where(Site.token_hash == digest(token))
+    return (await session.execute(mine)).scalar_one_or_none()

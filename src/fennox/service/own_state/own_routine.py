@@ -13,7 +13,7 @@ from fennox.catalogue.models.runs import Routine
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import System
 from fennox.core.errors import Conflict
-from fennox.core.facts.concerns import ConcernFound
+from fennox.core.facts.concerns import ConcernFound, Severity
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.names import folder_name
 from fennox.service.backups import catalogue_entry
@@ -46,53 +46,8 @@ async def keep(context: Context, session: AsyncSession, wanted: OwnStateWanted, 
             "Choose a store elsewhere, or say --on-this-machine and carry a copy away by hand.",
             field="store",
         )
-    system = await own_system(session)
-    if system is None:
-        system_id = secrets.token_hex(16)
-        system = System(
-            id=system_id,
-            name=await _free_name(session),
-            folder=folder_name(KIND, system_id),
-            kind=KIND,
-            address=ADDRESS,
-            login_id=None,
-            key="",
-            site="",
-            labels=[],
-            settings={},
-            machine=None,
-            created=context.now(),
-        )
-        session.add(system)
-        await session.flush()
-    routine = (
-        await session.execute(select(Routine).where(Routine.name == NAME))
-    ).scalar_one_or_none()
-    if routine is None:
-        now = context.now()
-        routine = Routine(
-            id=secrets.token_hex(16),
-            name=NAME,
-            systems=f"kind={KIND}",
-            when=WHEN,
-            zone="UTC",
-            ladder=LADDER,
-            mode="on",
-            parts=None,
-            created=now,
-            decided_until=now,
-            version=0,
-            store_id=stores[0].id,
-            copy_to=[],
-        )
-        session.add(routine)
-    routine.store_id, routine.copy_to, routine.mode = (
-        stores[0].id,
-        [store.id for store in stores[1:]],
-        "on",
-    )
-    routine.version += 1
-    await session.flush()
+    system = await own_system(session) or await _new_system(context, session)
+    routine = await _routine(context, session, stores)
     await new_runs.enqueue(
         session,
         TakeOrder(),
@@ -105,6 +60,53 @@ async def keep(context: Context, session: AsyncSession, wanted: OwnStateWanted, 
         by=by,
         now=context.now(),
     )
+
+
+async def _new_system(context: Context, session: AsyncSession) -> System:
+    system_id = secrets.token_hex(16)
+    system = System(
+        id=system_id,
+        name=await _free_name(session),
+        folder=folder_name(KIND, system_id),
+        kind=KIND,
+        address=ADDRESS,
+        login_id=None,
+        key="",
+        site="",
+        labels=[],
+        settings={},
+        machine=None,
+        created=context.now(),
+    )
+    session.add(system)
+    await session.flush()
+    return system
+
+
+async def _routine(context: Context, session: AsyncSession, stores: list[StoreRow]) -> Routine:
+    """Switched on, into the first of ``stores``, copied to the others; made if there is none."""
+    named_so = select(Routine).where(Routine.name == NAME)
+    routine = (await session.execute(named_so)).scalar_one_or_none()
+    if routine is None:
+        now = context.now()
+        routine = Routine(
+            id=secrets.token_hex(16),
+            name=NAME,
+            systems=f"kind={KIND}",
+            when=WHEN,
+            zone="UTC",
+            ladder=LADDER,
+            parts=None,
+            created=now,
+            decided_until=now,
+            version=0,
+        )
+        session.add(routine)
+    routine.store_id, routine.copy_to = stores[0].id, [store.id for store in stores[1:]]
+    routine.mode = "on"
+    routine.version += 1
+    await session.flush()
+    return routine
 
 
 async def _free_name(session: AsyncSession) -> str:
@@ -170,38 +172,26 @@ async def concerns(context: Context, session: AsyncSession) -> list[ConcernFound
     state = await shown(context, session)
     found = []
     if not state.kept:
-        found.append(
-            ConcernFound(
-                "own-state-not-kept",
-                "high",
-                "service",
-                "fennox",
-                "Fennox's own state is kept nowhere. " + state.warnings[0],
-                "Run: fennox own-state keep STORE",
-            )
-        )
+        text = f"Fennox's own state is not backed up. {state.warnings[0]}"
+        found.append(_concern("own-state-not-kept", "high", text, "STORE"))
     elif state.warnings:
-        found.append(
-            ConcernFound(
-                "own-state-here",
-                "low",
-                "service",
-                "fennox",
-                state.warnings[0],
-                "Run: fennox own-state keep ANOTHER-STORE",
-            )
-        )
+        found.append(_concern("own-state-here", "low", state.warnings[0], "ANOTHER-STORE"))
     if state.newest is not None and context.now() - state.newest > _TOO_OLD:
+        days = (context.now() - state.newest).days
         found.append(
             ConcernFound(
                 "own-state-old",
                 "high",
                 "service",
                 "fennox",
-                f"The newest backup of Fennox itself is {(context.now() - state.newest).days} days"
-                " old.",
-                "Look at its last run: fennox own-state show",
+                f"The newest backup of Fennox itself is {days} days old.",
+                "Check its last run: fennox own-state show",
                 since=state.newest,
             )
         )
     return found
+
+
+def _concern(code: str, severity: Severity, text: str, store: str) -> ConcernFound:
+    remedy = f"Run: fennox own-state keep {store}"
+    return ConcernFound(code, severity, "service", "fennox", text, remedy)

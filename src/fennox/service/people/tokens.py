@@ -136,6 +136,10 @@ async def prove(session: AsyncSession, who: Person) -> None:
     await session.execute(update(Token).where(Token.id == who.session).values(proved=func.now()))
 
 
+async def end(session: AsyncSession, secret: str) -> None:
+    await session.execute(delete(Token).where(Token.hash == digest(secret)))
+
+
 async def end_others(session: AsyncSession, user: str, but: str | None) -> int:
     """End the sessions of a person, except the one with the id ``but``; tokens of programs stay.
     How many ended.

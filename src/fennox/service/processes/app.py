@@ -20,7 +20,6 @@ from fennox.service.http.routes.backups import (
     routines,
     runs,
 )
-from fennox.service.http.routes.backups.runs import RunHub
 from fennox.service.http.routes.estate import audit, clocks, concerns, estate, metrics, workers
 from fennox.service.http.routes.people import (
     approvals,
@@ -32,6 +31,7 @@ from fennox.service.http.routes.people import (
 )
 from fennox.service.http.routes.stores import key_sets, own_state, recovery, stores
 from fennox.service.http.routes.systems import kinds, logins, probes, retirement, sites, systems
+from fennox.service.http.run_followers import RunHub
 from fennox.service.machines.context import Context
 from fennox.wire.base import Problem
 from fennox.wire.headers import NOW
@@ -78,38 +78,41 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     )
     app.state.context = context
     app.state.hub = RunHub()
+    app.state.turns = context.turns if context is not None else Turns()
     problems.install(app)
+    _include_routes(app)
+    app.add_middleware(BoundedBodies)
+    app.add_middleware(AnswersFirst, turns=app.state.turns)
+    app.middleware("http")(_headers)
+    return app
+
+
+def _include_routes(app: FastAPI) -> None:
     guarded = [Depends(access.authorise)]
     api = APIRouter(prefix="/api/v1", dependencies=guarded)
     for router in _ROUTERS:
         api.include_router(router)
     app.include_router(api)
     app.include_router(sites.doors, prefix="/api/v1")
-    app.include_router(estate.health, dependencies=guarded)
-    app.include_router(metrics.router, dependencies=guarded)
-    app.include_router(pages.router, dependencies=guarded)
-    rights.check_table([*_ROUTERS, estate.health, metrics.router, pages.router])
+    beside = [estate.health, metrics.router, pages.router]
+    for router in beside:
+        app.include_router(router, dependencies=guarded)
+    rights.check_table([*_ROUTERS, *beside])
 
-    app.state.turns = context.turns if context is not None else Turns()
-    app.add_middleware(BoundedBodies)
-    app.add_middleware(AnswersFirst, turns=app.state.turns)
 
-    @app.middleware("http")
-    async def headers(
-        request: Request, call_next: Callable[[Request], Awaitable[Response]]
-    ) -> Response:
-        here: Context | None = getattr(app.state, "context", None)
-        if here is not None and not hosts.is_ours(request.headers.get("host", ""), here.settings):
-            return problems.problem_of(hosts.refusal(request.headers.get("host", "")))
-        response = await call_next(request)
-        for name, value in _HEADERS.items():
-            response.headers.setdefault(name, value)
-        if request.url.scheme == "https":
-            response.headers.setdefault("strict-transport-security", _ONLY_TLS)
-        if request.url.path.startswith(("/api/", "/metrics")):
-            response.headers.setdefault("cache-control", "no-store")
-            if here is not None:
-                response.headers.setdefault(NOW, here.now().isoformat())
-        return response
-
-    return app
+async def _headers(
+    request: Request, call_next: Callable[[Request], Awaitable[Response]]
+) -> Response:
+    here: Context | None = getattr(request.app.state, "context", None)
+    if here is not None and not hosts.is_ours(request.headers.get("host", ""), here.settings):
+        return problems.problem_of(hosts.refusal(request.headers.get("host", "")))
+    response = await call_next(request)
+    for name, value in _HEADERS.items():
+        response.headers.setdefault(name, value)
+    if request.url.scheme == "https":
+        response.headers.setdefault("strict-transport-security", _ONLY_TLS)
+    if request.url.path.startswith(("/api/", "/metrics")):
+        response.headers.setdefault("cache-control", "no-store")
+        if here is not None:
+            response.headers.setdefault(NOW, here.now().isoformat())
+    return response

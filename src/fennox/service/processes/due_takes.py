@@ -66,49 +66,47 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
     memory.forget_the_future(context.now())
     left_over = False
     async with context.session() as session:
-        if not (
-            await session.execute(text(f"select pg_try_advisory_xact_lock({_DECIDING})"))
-        ).scalar_one():
+        lock = text(f"select pg_try_advisory_xact_lock({_DECIDING})")
+        if not (await session.execute(lock)).scalar_one():
             return True
         every = (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all()
         estate = await _estate(session, every)
-        if (
-            memory.estate == estate
-            and memory.nothing_before is not None
-            and context.now() < memory.nothing_before
-        ):
+        before = memory.nothing_before
+        if memory.estate == estate and before is not None and context.now() < before:
             return False
         memory.estate, memory.nothing_before = estate, None
-        following = context.now() + _NEVER
-        systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
-        systems.sort(key=lambda row: row.name)
-        due: list[Due] = []
-        for routine in every:
-            if (routine.id, routine.version) not in memory.decided:
-                memory.decided[routine.id, routine.version] = await routines.decided_last(
-                    session, routine
-                )
-            for number, system in enumerate(systems):
-                if number % _TOGETHER == 0:
-                    await give_way(session)
-                if (
-                    system.suspended_because
-                    or system.retired
-                    or not selectors.selects(routine.systems, system)
-                ):
-                    continue
-                if (found := _due(context.now(), routine, system, memory)) is not None:
-                    due.append(found)
-                following = min(
-                    following,
-                    memory.later.get((routine.id, routine.version, system.id), context.now()),
-                )
+        due, following = await _all_due(session, every, context.now(), memory)
         # who was served longest ago goes first, or of two routines of one system the second might
         # never come
         for found in sorted(due, key=lambda one: one.since):
             left_over |= not await _queue(context, session, found, memory)
     memory.nothing_before = None if left_over else following
     return left_over
+
+
+async def _all_due(
+    session: AsyncSession, every: Sequence[Routine], now: datetime, memory: Memory
+) -> tuple[list[Due], datetime]:
+    """And the moment before which nothing else is due."""
+    following = now + _NEVER
+    systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
+    systems.sort(key=lambda row: row.name)
+    due: list[Due] = []
+    for routine in every:
+        key = (routine.id, routine.version)
+        if key not in memory.decided:
+            memory.decided[key] = await routines.decided_last(session, routine)
+        for number, system in enumerate(systems):
+            if number % _TOGETHER == 0:
+                await give_way(session)
+            if system.suspended_because or system.retired:
+                continue
+            if not selectors.selects(routine.systems, system):
+                continue
+            if (found := _due(now, routine, system, memory)) is not None:
+                due.append(found)
+            following = min(following, memory.later.get((*key, system.id), now))
+    return due, following
 
 
 async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:

@@ -12,6 +12,7 @@ from fennox.core.facts.run_results import DraftResult
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import plan_inputs, planning
+from fennox.core.restoring.plan_inputs import Target
 from fennox.core.restoring.sheet import Place
 from fennox.engine.backups.backup_reader import backup_digests
 from fennox.engine.journal import Journal
@@ -28,34 +29,18 @@ from fennox.service.systems import old_machine
 
 def _standing(material: Material) -> list[Finding]:
     """Findings about the backup and its login that only the catalogue knows."""
-    found = []
-    backup = material.backup
+    backup, found = material.backup, []
     if backup.doubtful:
-        found.append(
-            Finding(
-                severity="warning",
-                code="doubtful",
-                text="The backup is doubtful.",
-                remedy="Look at it before you rely on it.",
-            )
-        )
+        found.append(_warning("doubtful", "The backup is doubtful.", "Check it before you use it."))
     if backup.partial:
-        found.append(
-            Finding(
-                severity="warning",
-                code="partial",
-                text="The backup does not hold all essential parts.",
-            )
-        )
+        found.append(_warning("partial", "The backup does not hold all essential parts."))
     if material.login.changed > backup.time:
-        found.append(
-            Finding(
-                severity="warning",
-                code="login-changed",
-                text=f"For {material.login.name} {LOGIN_AFTER}.",
-            )
-        )
+        found.append(_warning("login-changed", f"For {material.login.name} {LOGIN_AFTER}."))
     return found
+
+
+def _warning(code: str, text: str, remedy: str = "") -> Finding:
+    return Finding(severity="warning", code=code, text=text, remedy=remedy)
 
 
 async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
@@ -68,40 +53,15 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     system = material.system
     kind, _ = context.kinds.kind(system.kind)
     parts = parts_to_take(kind, order.parts)
-    place = Place(
-        address=order.target.address, account=material.target_login.account, key=order.target.key
-    )
-    await journal.step(f"Look at the target at {place.address}")
-    link = await context.machines.connect(
-        kind, login_uses.of_sheet(place, material.target_login), way_to(system)
-    )
-    try:
-        target = await look_at_target(
-            kind, link, place, dict(system.settings), parts, context.readings
-        )
-    finally:
-        await link.close()
+    target = await _look(context, material, kind, parts, order.target, journal)
     await journal.step("Compare it with the backup and write the run sheet")
-    async with context.session() as session:
-        standing = await login_uses.another_system(session, system, target.machine.id)
-    source = plan_inputs.RestoreSource(
-        backup=material.backup.id,
-        system=system.id,
-        system_name=system.name,
-        head=await material.reader.head(),
-        documents=await backup_digests(material.reader, parts),
-        login_account=material.login.account,
-        address=system.address,
-        taken=material.backup.time,
-        standing=standing
-        + _standing(material)
-        + await old_machine.look(context, system, material.login, place.address),
-    )
+    source = await _source(context, material, parts, target)
     entrance = await _checked_entrance(context, kind, system, order.entrance)
     sheet = planning.plan(
         kind, source, target, parts, values_of(kind, dict(system.settings)), entrance
     )
     sheet.seen_login = said_of_login(material.target_login)
+    at_entrance = order.entrance if entrance is not None else None
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = SheetRow(
@@ -109,11 +69,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
             system_id=system.id,
             backup_id=material.backup.id,
             target_login_id=material.target_login.id,
-            entrance_login_id=(
-                order.entrance.login
-                if entrance is not None and order.entrance is not None
-                else None
-            ),
+            entrance_login_id=at_entrance.login if at_entrance is not None else None,
             state=sheet.state,
             data=sheet,
             version=sheet.version,
@@ -125,6 +81,42 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         run.sheet_id = row.id
         run.result = DraftResult(sheet=row.id, blockers=len(sheet.blockers()))
         await queue.end(session, run, "done", context.now())
+
+
+async def _look(
+    context: Context, material: Material, kind: Kind, parts: list[str], aim: Aim, journal: Journal
+) -> Target:
+    system, login = material.system, material.target_login
+    place = Place(address=aim.address, account=login.account, key=aim.key)
+    await journal.step(f"Look at the target at {place.address}")
+    use = login_uses.of_sheet(place, login)
+    link = await context.machines.connect(kind, use, way_to(system))
+    try:
+        return await look_at_target(
+            kind, link, place, dict(system.settings), parts, context.readings
+        )
+    finally:
+        await link.close()
+
+
+async def _source(
+    context: Context, material: Material, parts: list[str], target: Target
+) -> plan_inputs.RestoreSource:
+    system = material.system
+    async with context.session() as session:
+        standing = await login_uses.another_system(session, system, target.machine.id)
+    old = await old_machine.look(context, system, material.login, target.place.address)
+    return plan_inputs.RestoreSource(
+        backup=material.backup.id,
+        system=system.id,
+        system_name=system.name,
+        head=await material.reader.head(),
+        documents=await backup_digests(material.reader, parts),
+        login_account=material.login.account,
+        address=system.address,
+        taken=material.backup.time,
+        standing=[*standing, *_standing(material), *old],
+    )
 
 
 async def _checked_entrance(

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.runs import Run, SheetRow
 from fennox.catalogue.models.systems import System
 from fennox.core.facts.run_results import RestoreResult, UndoResult
 from fennox.core.format import notes
@@ -20,6 +22,14 @@ from fennox.service.runs.queue import Lease
 def suspension(sheet_id: str) -> str:
     """Why a system's routines stand still meanwhile."""
     return f"a restore goes on (run sheet {sheet_id[:12]})"
+
+
+async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
+    """As :func:`queue.ask_to_stop`; the sheet of a restore that stops at once is stopped too."""
+    run = await queue.ask_to_stop(session, run_id, now)
+    if run.kind == "restore" and run.state == "stopped" and run.sheet_id:
+        (await session.get_one(SheetRow, run.sheet_id)).state = "stopped"
+    return run
 
 
 async def _goes_on(session: AsyncSession, run: Run) -> None:
@@ -57,34 +67,39 @@ async def close_run(
         if sheet.state == "proved":
             await _goes_on(session, run)
         else:
-            run.reason = "The restore was done, but not everything is there again: see its proof."
-            run.remedy = (
-                "Mend what is missing, then have it proved anew: fennox restore start"
-                f" {sheet_id[:12]}. What the target held before is the safety copy"
-                f" {(sheet.safety or '')[:12]}."
-            )
-            run.problem = "not-proved"
+            _not_proved(run, sheet)
         await queue.end(session, run, "done" if sheet.state == "proved" else "failed", now)
     if sheet.state == "proved":
-        at = sheet.after.place.address
-        facts: list[tuple[notes.Fact, str]] = [("proved", f"restored onto {at} and proved")]
-        if joins:
-            facts.append(
-                (
-                    "identity joined",
-                    f"the machine {sheet.target_machine} at {at} is this system now",
-                )
-            )
-        for fact, reason in facts:
-            note = notes.Note(
-                fact=fact,
-                backup=material.backup.id,
-                system=material.system.id,
-                time=stamp(now),
-                by=sheet_id,
-                reason=reason,
-            )
-            await material.reader.vault.write_note(note, material.reader.record.reference)
+        await _note_proof(sheet, material, joins=joins, by=sheet_id, time=stamp(now))
+
+
+def _not_proved(run: Run, sheet: Sheet) -> None:
+    run.reason = "The restore was done, but its proof failed: see what is missing on the sheet."
+    run.remedy = (
+        "Mend what is missing, then prove it again: fennox restore start"
+        f" {str(run.sheet_id)[:12]}. What the target held before is the safety copy"
+        f" {(sheet.safety or '')[:12]}."
+    )
+    run.problem = "not-proved"
+
+
+async def _note_proof(sheet: Sheet, material: Material, *, joins: bool, by: str, time: str) -> None:
+    """Into the store that the backup came from; ``joins``: the target is the system now."""
+    at = sheet.after.place.address
+    facts: list[tuple[notes.Fact, str]] = [("proved", f"restored onto {at} and proved")]
+    if joins:
+        joined = f"the machine {sheet.target_machine} at {at} is this system now"
+        facts.append(("identity joined", joined))
+    for fact, reason in facts:
+        note = notes.Note(
+            fact=fact,
+            backup=material.backup.id,
+            system=material.system.id,
+            time=time,
+            by=by,
+            reason=reason,
+        )
+        await material.reader.vault.write_note(note, material.reader.record.reference)
 
 
 async def _given_up(session: AsyncSession, run: Run, sheet: Sheet) -> None:

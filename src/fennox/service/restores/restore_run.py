@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -38,40 +38,11 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         row = await session.get_one(SheetRow, run.sheet_id)
         sheet = row.data
     material = await gather(context, lease, journal, row.backup_id, row.target_login_id)
-    system, store = material.system, material.store
+    system = material.system
     kind, _ = context.kinds.kind(system.kind)
     if kind.version != sheet.kind_version:
         await _undo_by(kind, sheet, material)
-
-    async def connect(place: Place, whose: WhoseLogin) -> Link:
-        if whose == "entrance":
-            assert kind.restore is not None
-            assert kind.restore.entrance is not None
-            async with context.session() as session:
-                login = await session.get_one(Login, row.entrance_login_id)
-            return await context.machines.connect(
-                kind.restore.entrance, login_uses.of_sheet(place, login), way_to(system)
-            )
-        login = material.target_login if whose == "target" else material.login
-        return await context.machines.connect(
-            kind, login_uses.of_sheet(place, login), way_to(system)
-        )
-
-    async def save(changed: Sheet) -> None:
-        async with context.session() as session:
-            await queue.owned(session, lease)
-            await _store_sheet(session, row.id, changed)
-
-    async def take_safety(link: Link) -> Taken:
-        async with context.session() as session:
-            subject = await subject_of(context, session, await session.get_one(System, system.id))
-        target = sheet.target
-        reached = Reached(address=target.address, account=target.account, key=target.key)
-        vault = material.reader.vault
-        return await take_safety_copy(
-            context, lease, link, replace(subject, reached=reached), store, vault, journal
-        )
-
+    doing = _Doing(context, lease, journal, row, kind, material)
     if not sheet.begun() and not sheet.giving_up:
         old = await old_machine.look(context, system, material.login, sheet.target.address)
         changed = [*old_machine.seen_anew(sheet, old), *_changed_since(sheet, kind, material)]
@@ -85,13 +56,60 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         settings=dict(sheet.settings) or dict(system.settings),
         journal=journal,
         now=context.now,
-        connect=connect,
+        connect=doing.connect,
         evaluates=context.readings,
-        save=save,
-        take_safety=take_safety,
+        save=doing.save,
+        take_safety=doing.take_safety,
     )
     done = await restore.go_on()
     await close_run(context, lease, row.id, done, material)
+
+
+@dataclass(frozen=True)
+class _Doing:
+    """What the engine asks of the service while it restores."""
+
+    context: Context
+    lease: Lease
+    journal: Journal
+    row: SheetRow
+    kind: Kind
+    material: Material
+
+    async def connect(self, place: Place, whose: WhoseLogin) -> Link:
+        context, material = self.context, self.material
+        way = way_to(material.system)
+        if whose == "entrance":
+            assert self.kind.restore is not None
+            assert self.kind.restore.entrance is not None
+            async with context.session() as session:
+                login = await session.get_one(Login, self.row.entrance_login_id)
+            use = login_uses.of_sheet(place, login)
+            return await context.machines.connect(self.kind.restore.entrance, use, way)
+        login = material.target_login if whose == "target" else material.login
+        use = login_uses.of_sheet(place, login)
+        return await context.machines.connect(self.kind, use, way)
+
+    async def save(self, changed: Sheet) -> None:
+        async with self.context.session() as session:
+            await queue.owned(session, self.lease)
+            await _store_sheet(session, self.row.id, changed)
+
+    async def take_safety(self, link: Link) -> Taken:
+        context, material, target = self.context, self.material, self.row.data.target
+        async with context.session() as session:
+            system = await session.get_one(System, material.system.id)
+            subject = await subject_of(context, session, system)
+        reached = Reached(address=target.address, account=target.account, key=target.key)
+        return await take_safety_copy(
+            context,
+            self.lease,
+            link,
+            replace(subject, reached=reached),
+            material.store,
+            material.reader.vault,
+            self.journal,
+        )
 
 
 async def _undo_by(kind: Kind, sheet: Sheet, material: Material) -> None:

@@ -146,3 +146,13 @@ async def _backups_of_each(
                 yield system, held[system.id]
     finally:
         await asyncio.wait([coming])
+
+
+async def keep_on_hold(
+    context: Context, session: AsyncSession, backup: Backup, reason: str, by: str
+) -> None:
+    """Take back that a backup may go, and hold it; until a sweep has removed it."""
+    let_go = select(Copy.let_go).where(Copy.backup_id == backup.id, Copy.let_go)
+    if backup.expired or await session.scalar(let_go):
+        await unmark(session, backup, context.now(), by, reason)
+    await note_delivery.set_hold(context, session, backup, reason, by, on=True)

@@ -5,6 +5,7 @@ times.
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterator
 from datetime import datetime, timedelta
 from itertools import pairwise
 
@@ -60,26 +61,30 @@ async def coming(context: Context, session: AsyncSession) -> Coming:
                 runs, work = hours.get(hour, (0, 0.0))
                 hours[hour] = (runs + 1, work + seconds)
             begun_by[system].append((routine, begins))
-    collisions = []
+    collisions: list[Collision] = []
     for number, (system, by_routine) in enumerate(begun_by.items()):
         if number % _TURN == 0:
             await context.turns.give_way()
         length = timedelta(seconds=expected.get(system, _UNKNOWN))
-        every = sorted(
-            (moment, routine.name) for routine, begins in by_routine for moment in begins
-        )
-        for (earlier, first), (later, second) in pairwise(every):
-            if later < earlier + length:
-                collisions.append(
-                    Collision(system=names[system], at=later, routine=second, waits_for=first)
-                )
+        collisions += _collisions(names[system], by_routine, length)
+    load = [
+        Load(hour=hour, runs=runs, seconds=work) for hour, (runs, work) in sorted(hours.items())
+    ]
     return Coming(
-        load=[
-            Load(hour=hour, runs=runs, seconds=work) for hour, (runs, work) in sorted(hours.items())
-        ],
+        load=load,
         collisions=sorted(collisions, key=lambda item: (item.at, item.system))[:_MOST],
         slots=context.settings.workers,
     )
+
+
+def _collisions(
+    system: str, by_routine: list[tuple[Routine, list[datetime]]], length: timedelta
+) -> Iterator[Collision]:
+    """Runs that begin before the one before has ended, if each takes ``length``."""
+    every = sorted((moment, routine.name) for routine, begins in by_routine for moment in begins)
+    for (earlier, first), (later, second) in pairwise(every):
+        if later < earlier + length:
+            yield Collision(system=system, at=later, routine=second, waits_for=first)
 
 
 def _begins(routine: Routine, due: list[datetime], place: timedelta) -> list[datetime]:

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 from sqlalchemy import (
     ColumnElement,
     Interval,
+    Select,
     String,
     and_,
     bindparam,
@@ -112,6 +113,31 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
 
     The oldest of each lane is looked at, and not all that waits.
     """
+    chosen = _first(sites, near, people_only)
+    return (
+        update(RUNS)
+        .where(Run.id == chosen.scalar_subquery())
+        .values(
+            state="running",
+            worker=bindparam("worker"),
+            fence=Run.fence + 1,
+            attempt=Run.attempt + 1,
+            lease_until=func.now() + bindparam("seconds", type_=Interval),
+            started=func.coalesce(Run.started, bindparam("now")),
+        )
+        .returning(
+            Run.id,
+            Run.kind,
+            Run.fence,
+            Run.attempt,
+            _KINDS.label("kinds"),
+            func.pg_notify(CHANNEL, Run.id),
+        )
+    )
+
+
+def _first(sites: frozenset[str], near: bool, people_only: bool) -> Select[str]:
+    """The id of the run that goes next."""
     ran = aliased(Run)
     going_on = (
         select(func.coalesce(ran.routine_id, _NO_ROUTINE).label("lane"), func.count().label("runs"))
@@ -132,33 +158,13 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
         .with_for_update(skip_locked=True, of=Run)
         .lateral("oldest")
     )
-    chosen = (
+    return (
         select(oldest.c.id)
         .select_from(
             lanes.join(oldest, true()).outerjoin(going_on, going_on.c.lane == lanes.c.lane)
         )
         .order_by(lanes.c.lane != _PEOPLE, func.coalesce(going_on.c.runs, 0), oldest.c.queued_at)
         .limit(_ONE)
-    )
-    return (
-        update(RUNS)
-        .where(Run.id == chosen.scalar_subquery())
-        .values(
-            state="running",
-            worker=bindparam("worker"),
-            fence=Run.fence + 1,
-            attempt=Run.attempt + 1,
-            lease_until=func.now() + bindparam("seconds", type_=Interval),
-            started=func.coalesce(Run.started, bindparam("now")),
-        )
-        .returning(
-            Run.id,
-            Run.kind,
-            Run.fence,
-            Run.attempt,
-            _KINDS.label("kinds"),
-            func.pg_notify(CHANNEL, Run.id),
-        )
     )
 
 

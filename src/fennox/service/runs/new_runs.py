@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import datetime
 
 from sqlalchemy import (
@@ -50,53 +50,50 @@ async def enqueue(
     refused otherwise. The same idempotency key gives the same run again.
     """
     if idempotency_key is not None:
-        known = await session.execute(select(Run).where(Run.idempotency_key == idempotency_key))
-        if (run := known.scalar_one_or_none()) is not None:
-            if (run.kind, run.system_id, run.sheet_id) != (
-                order.kind,
-                about.system_id,
-                about.sheet_id,
-            ):
-                raise Conflict(
-                    f"This idempotency key has started something else: the {run.kind}"
-                    f" {run.id[:12]}.",
-                    "Give another key.",
-                )
-            return run
+        known = await _known(session, idempotency_key, order, about)
+        if known is not None:
+            return known
     if order.kind != "look" and about.system_id is not None:
         await _give_way(session, about.system_id, now)
     run = Run(
         id=secrets.token_hex(16),
         kind=order.kind,
         state="queued",
-        system_id=about.system_id,
-        store_id=about.store_id,
-        routine_id=about.routine_id,
-        sheet_id=about.sheet_id,
-        backup_id=about.backup_id,
         order=order,
         by=by,
         due=due,
         created=now,
         idempotency_key=idempotency_key,
+        **asdict(about),
     )
     try:
         async with session.begin_nested():
             session.add(run)
     except IntegrityError as error:
-        match broken_constraint(error):
-            case "a_due_time_is_decided_once":
-                raise Conflict(
-                    "This due time has already been decided.",
-                    "Nothing is to be done.",
-                    decided=True,
-                ) from error
-            case "one_active_run_for_a_system":
-                run = await _lined_up(session, run, wait=wait)
-            case _:
-                raise
+        broken = broken_constraint(error)
+        if broken == "a_due_time_is_decided_once":
+            what = "This due time has already been decided."
+            raise Conflict(what, "There is nothing to do.", decided=True) from error
+        if broken != "one_active_run_for_a_system":
+            raise
+        run = await _lined_up(session, run, wait=wait)
     await announce(session, run.id)
     await call_workers(session)
+    return run
+
+
+async def _known(
+    session: AsyncSession, idempotency_key: str, order: RunOrder, about: About
+) -> Run | None:
+    """The run that this key started before. Raises Conflict if that is another one."""
+    same = select(Run).where(Run.idempotency_key == idempotency_key)
+    run = (await session.execute(same)).scalar_one_or_none()
+    asked = (order.kind, about.system_id, about.sheet_id)
+    if run is not None and (run.kind, run.system_id, run.sheet_id) != asked:
+        raise Conflict(
+            f"This idempotency key has started another run: the {run.kind} {run.id[:12]}.",
+            "Use another key.",
+        )
     return run
 
 

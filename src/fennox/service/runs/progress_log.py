@@ -52,9 +52,8 @@ class Book:
         steps, lines, told, was_open = self.steps, self.lines, self._told, self._open
 
         def keep(_session: object, transaction: SessionTransaction) -> None:
-            if (
-                transaction.parent is None
-            ):  # else only a part of it failed, as when a run is queued that is there already
+            # else only a part of it failed, as when a run is queued that is there already
+            if transaction.parent is None:
                 self.steps, self.lines = [*steps, *self.steps], [*lines, *self.lines]
                 self._told, self._open = told, was_open
 
@@ -68,17 +67,7 @@ class Book:
         if was_open and closed is not None:
             await end_steps(session, run.id, closed)
         if steps:
-            told_steps = [
-                {
-                    "run_id": run.id,
-                    "attempt": attempt,
-                    "title": title,
-                    "started": started,
-                    "ended": end,
-                }
-                for title, started, end in _spans(steps, ended)
-            ]
-            await session.execute(insert(RunStep).values(told_steps))
+            await session.execute(insert(RunStep).values(_step_rows(run, attempt, steps, ended)))
             run.step = self._step = steps[-1][0]
             self._open = ended is None
         if lines:
@@ -114,6 +103,16 @@ class Book:
 
 
 _End = TypeVar("_End", datetime, datetime | None)
+
+
+def _step_rows(
+    run: Run, attempt: int, steps: list[tuple[str, datetime]], ended: datetime | None
+) -> list[dict[str, object]]:
+    fixed = {"run_id": run.id, "attempt": attempt}
+    return [
+        {**fixed, "title": title, "started": started, "ended": end}
+        for title, started, end in _spans(steps, ended)
+    ]
 
 
 def _spans(

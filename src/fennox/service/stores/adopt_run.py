@@ -5,6 +5,7 @@ known.
 from __future__ import annotations
 
 import secrets
+from dataclasses import dataclass, field
 
 from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -13,16 +14,20 @@ from fennox.catalogue.models.backups import Backup, Copy
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import FennoxError
+from fennox.core.evidence.evaluation import Census
 from fennox.core.facts.run_orders import AdoptOrder, of_kind
 from fennox.core.facts.run_results import AdoptResult
 from fennox.core.format import notes
-from fennox.core.format.manifest import Head, PartHeld
+from fennox.core.format.manifest import Head
 from fennox.core.format.records import Record, Reference
 from fennox.core.time import parse_stamp
+from fennox.core.words import counted
 from fennox.engine.backups import record_lists
 from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
+from fennox.service.backups.catalogue_entry import backup_row
 from fennox.service.keys.passphrase_relay import wait_for_key
 from fennox.service.machines.context import Context
 from fennox.service.own_state.own_routine import KIND as OWN_KIND
@@ -56,56 +61,80 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
     for name, error in bad:
         await journal.log("error", f"{name}: {error.what}")
     await journal.step("Enter what the catalogue does not know")
-    entered = known = 0
-    systems: set[str] = set()
+    adoption = _Adoption(context, lease, row, vault, index, journal, look_at_notes, kept_apart)
     for record in good:
         await journal.check()
-        async with context.session() as session:
-            await session.execute(_ENTERING)
-            there = await session.get(Backup, record.reference.backup) is not None
-            if there:
-                known += await _enter_copy(context, session, record, row)
-        if there:
-            if look_at_notes:
-                await _follow_notes(context, lease, vault, record)
-            continue
-        try:
-            head = await BackupReader(vault, index, record).head()
-            standing = notes.merge(
-                list((await vault.notes_of(vault.record_name(record.reference))).values())
-            )
-        except FennoxError as error:
-            await record_lists.raise_unless_damage(vault, error)
-            await journal.log(
-                "error", f"Backup {record.reference.backup[:12]} cannot be opened: {error.what}"
-            )
-            continue
-        async with context.session() as session:
-            await queue.owned(session, lease)
-            await session.execute(_ENTERING)
-            if (
-                await session.get(Backup, record.reference.backup) is not None
-            ):  # another store's adoption was quicker
-                known += await _enter_copy(context, session, record, row)
-                continue
-            await _enter(context, session, record, head, standing, row, vault, apart=kept_apart)
-        entered += 1
-        systems.add(record.reference.system)
-        await journal.progress(documents=entered)
+        await adoption.enter(record)
     gone = await follow(context, lease, vault, row)
     if gone:
-        await journal.log(
-            "info",
-            f"{len(gone)} backups of the catalogue were swept from {row.name}; it holds them no"
-            " more.",
-        )
+        swept = counted(len(gone), "backup")
+        await journal.log("info", f"{swept} of the catalogue were swept from {row.name} before.")
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        run.documents = entered
+        run.documents = adoption.entered
         run.result = AdoptResult(
-            backups=entered, copies=known, systems=len(systems), unreadable=len(bad), gone=len(gone)
+            backups=adoption.entered,
+            copies=adoption.copies,
+            systems=len(adoption.systems),
+            unreadable=len(bad),
+            gone=len(gone),
         )
         await queue.end(session, run, "done", context.now())
+
+
+@dataclass
+class _Adoption:
+    """``apart``: the store is in custody apart, so names are kept under a key. ``copies``: of
+    backups that were known already.
+    """
+
+    context: Context
+    lease: Lease
+    row: StoreRow
+    vault: Vault
+    index: PackIndex
+    journal: Journal
+    look_at_notes: bool
+    apart: bool
+    entered: int = 0
+    copies: int = 0
+    systems: set[str] = field(default_factory=set)
+
+    async def enter(self, record: Record) -> None:
+        if await self._enter_known(record):
+            if self.look_at_notes:
+                await _follow_notes(self.context, self.lease, self.vault, record)
+            return
+        try:
+            head = await BackupReader(self.vault, self.index, record).head()
+            said = await self.vault.notes_of(self.vault.record_name(record.reference))
+        except FennoxError as error:
+            await record_lists.raise_unless_damage(self.vault, error)
+            backup = record.reference.backup[:12]
+            await self.journal.log("error", f"Backup {backup} cannot be opened: {error.what}")
+            return
+        standing = notes.merge(list(said.values()))
+        async with self.context.session() as session:
+            await queue.owned(session, self.lease)
+            await session.execute(_ENTERING)
+            if await session.get(Backup, record.reference.backup) is not None:
+                # another store's adoption was quicker
+                self.copies += await _enter_copy(self.context, session, record, self.row)
+                return
+            census = self.vault.secret.keyed_census(head.census) if self.apart else head.census
+            await _enter(self.context, session, record, head, census, standing, self.row)
+        self.entered += 1
+        self.systems.add(record.reference.system)
+        await self.journal.progress(documents=self.entered)
+
+    async def _enter_known(self, record: Record) -> bool:
+        """Whether the catalogue knows the backup; then only its copy may be new."""
+        async with self.context.session() as session:
+            await session.execute(_ENTERING)
+            if await session.get(Backup, record.reference.backup) is None:
+                return False
+            self.copies += await _enter_copy(self.context, session, record, self.row)
+            return True
 
 
 async def _follow_notes(context: Context, lease: Lease, vault: Vault, record: Record) -> None:
@@ -147,52 +176,24 @@ async def _enter(
     session: AsyncSession,
     record: Record,
     head: Head,
+    census: Census,
     standing: notes.Standing,
     row: StoreRow,
-    vault: Vault,
-    *,
-    apart: bool,
 ) -> None:
+    """``census``: as the catalogue keeps it."""
     reference = record.reference
-    system = await session.get(System, reference.system) or await _new_system(
-        context, session, record, head
-    )
+    system = await session.get(System, reference.system)
+    if system is None:
+        system = await _new_system(context, session, record, head)
     if reference.purpose == "backup":
         system.machine = head.machine
     sequence = await _place(session, system, reference)
-    backup = Backup(
-        id=reference.backup,
-        system_id=system.id,
-        run_id=reference.run,
-        routine_id=None,
-        name=reference.name,
-        note=reference.note,
-        purpose=reference.purpose,
-        kind=reference.kind,
-        time=parse_stamp(reference.time),
-        sequence=sequence,
-        digest=record.digest,
-        parts=[
-            PartHeld(name=part.name, documents=part.documents, bytes=part.bytes)
-            for part in head.parts
-        ],
-        documents=reference.sizes.documents,
-        size=reference.sizes.bytes,
-        new_bytes=reference.sizes.new_bytes,
-        unchanged=reference.sizes.new_chunks == 0,
-        partial=reference.partial,
-        account=head.reached.account,
-        machine=head.machine,
-        census=vault.secret.keyed_census(head.census) if apart else head.census,
-        findings=head.findings,
-        left_out=head.left_out,
-        certificates=head.certificates,
-        held=standing.held,
-        held_because=standing.held_because,
-        doubtful=standing.doubtful,
-        doubtful_because=standing.doubtful_because,
-        expired=standing.expired,
-    )
+    backup = backup_row(reference, head, record.digest, system.id)
+    backup.sequence, backup.census = sequence, census
+    backup.unchanged = reference.sizes.new_chunks == 0
+    backup.held, backup.held_because = standing.held, standing.held_because
+    backup.doubtful, backup.doubtful_because = standing.doubtful, standing.doubtful_because
+    backup.expired = standing.expired
     session.add(backup)
     await session.flush()
     session.add(

@@ -11,6 +11,8 @@ from datetime import datetime
 from fennox.core.errors import Conflict, FennoxError, StoreUnusable
 from fennox.core.names import ObjectName, object_name
 from fennox.core.words import first_few
+from fennox.service.machines.context import Context
+from fennox.service.machines.doors import Door
 from fennox.service.stores.store_making import PROBE
 from fennox.stores.base import Span, Store
 from fennox.wire.stores import StoreCheck, StoreTest
@@ -137,3 +139,14 @@ async def _may_delete(store: Store, name: ObjectName) -> bool:
     except StoreUnusable:
         return False
     return True
+
+
+async def with_header(context: Context, door: Door, tested: StoreTest) -> StoreTest:
+    """A test that passed, and whether the header is the pinned one."""
+    try:
+        await context.stores.vault(door)
+    except FennoxError as error:
+        check = StoreCheck(title="The header is ours", passed=False, detail=str(error))
+    else:
+        check = StoreCheck(title="The header is ours", passed=True, detail="as pinned")
+    return StoreTest(passed=check.passed, checks=[*tested.checks, check])

@@ -98,57 +98,57 @@ def concerns(
     """
     found = []
     if resolving := _resolving(host_of(store), domains):
-        found.append(
-            ConcernFound(
-                "store-name",
-                "low",
-                "store",
-                store.name,
-                f"{store.name} is reached by the name {host_of(store)}, which"
-                f" {' and '.join(resolving)} {'resolves' if len(resolving) == 1 else 'resolve'},"
-                " and Fennox protects.",
-                "Write its address and its key's fingerprint down beside the passphrase: with them"
-                " the store opens.",
-                "If all is lost, the store cannot be found before the name server is back.",
-            )
-        )
+        found.append(_by_name(store, resolving))
     if on := [system.name for system in systems if lies_on(store, system)]:
         found.append(
-            ConcernFound(
+            _concern(
+                store,
                 "on-a-system",
-                "low",
-                "store",
-                store.name,
                 f"{store.name} lies on the machine of {', '.join(on)}, which Fennox protects.",
                 "Copy its backups elsewhere: --copy-to in the routines that use it.",
-                "If that machine is lost, what lies there of it is lost as well.",
+                "If that machine is lost, the backups on it are lost as well.",
             )
         )
-    if login is not None and login.account == "root":
-        found.append(
-            ConcernFound(
-                "store-login",
-                "low",
-                "store",
-                store.name,
-                f"Fennox signs in to {store.name} as root.",
-                "Make an account that can write in its folder alone; then: fennox store set"
-                f" {store.name} --login …",
-                "Whoever takes over Fennox, or this login, has that machine.",
-            )
-        )
-    elif login is not None and (
-        same := [system.name for system in systems if system.login_id == login.id]
-    ):
-        found.append(
-            ConcernFound(
-                "store-login",
-                "low",
-                "store",
-                store.name,
-                f"{store.name} is reached by {login.name}, the login of {first_few(same, 3)}.",
-                f"Give it a login of its own: fennox store set {store.name} --login …",
-                "Whoever has a system has its login, and with it the backups of all.",
-            )
-        )
+    if login is not None and (shared := _by_login(store, login, systems)) is not None:
+        found.append(shared)
     return found
+
+
+def _by_login(store: StoreRow, login: Login, systems: Sequence[System]) -> ConcernFound | None:
+    """It reaches more than the store."""
+    if login.account == "root":
+        return _concern(
+            store,
+            "store-login",
+            f"Fennox signs in to {store.name} as root.",
+            "Create an account that can write in its folder only; then: fennox store set"
+            f" {store.name} --login …",
+            "Whoever takes over Fennox, or this login, has that machine.",
+        )
+    same = [system.name for system in systems if system.login_id == login.id]
+    if not same:
+        return None
+    return _concern(
+        store,
+        "store-login",
+        f"{store.name} is reached by {login.name}, the login of {first_few(same, 3)}.",
+        f"Give it a login of its own: fennox store set {store.name} --login …",
+        "Whoever has a system has its login, and with it every backup.",
+    )
+
+
+def _by_name(store: StoreRow, resolving: list[str]) -> ConcernFound:
+    verb = "resolves" if len(resolving) == 1 else "resolve"
+    return _concern(
+        store,
+        "store-name",
+        f"{store.name} is reached by the name {host_of(store)}, which {' and '.join(resolving)}"
+        f" {verb}. Fennox protects {'that system' if len(resolving) == 1 else 'those systems'}.",
+        "Write its address and its key's fingerprint down beside the passphrase: with them"
+        " the store opens.",
+        "After a total loss the store cannot be found before the name server is back.",
+    )
+
+
+def _concern(store: StoreRow, code: str, text: str, remedy: str, means: str) -> ConcernFound:
+    return ConcernFound(code, "low", "store", store.name, text, remedy, means)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import UTC, datetime
 
 from sqlalchemy import select
 
@@ -10,7 +11,7 @@ from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput, KeyUnknown, Unreachable
 from fennox.core.evidence.evaluation import Census, parts_to_take
 from fennox.core.facts.return_order import host_in
-from fennox.core.format.manifest import Finding
+from fennox.core.format.manifest import Certificate, Finding
 from fennox.core.kinds.model import Kind
 from fennox.engine.inspection.recognition import fitting
 from fennox.engine.inspection.trial import Tried, try_kind
@@ -22,7 +23,6 @@ from fennox.service.machines.context import Context, named
 from fennox.service.machines.routes_to_machines import Way
 from fennox.service.people.persons import Person
 from fennox.service.systems.relations import faces
-from fennox.service.systems.views import certificate_shown
 from fennox.wire.enrolling import CertificateShown, Looked, LookWanted, TriedPart
 
 _SSH = 22
@@ -186,3 +186,8 @@ async def _related(
         names = ", ".join(sorted({known.get(host_in(peer), peer) for peer in peers}))
         found.append(f"It replicates with {names}. {kind.replicas.means}")
     return found
+
+
+def certificate_shown(item: Certificate) -> CertificateShown:
+    until = datetime.fromtimestamp(item.until, UTC)
+    return CertificateShown(document=item.document, subject=item.subject, until=until)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from sqlalchemy import select
@@ -9,6 +10,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.backups import Backup
 from fennox.catalogue.models.systems import System
+from fennox.core.evidence.evaluation import Census
 from fennox.core.facts.return_order import host_in
 from fennox.core.kinds.model import Kind
 from fennox.links.base import parse_address
@@ -58,21 +60,31 @@ async def relations(context: Context, session: AsyncSession) -> dict[str, Relate
     for number, system in enumerate(systems):
         if number % _TURN == 0:
             await give_way(session)
-        related = Related(needs={names[one]: SAID for one in system.needs if one in names})
-        if system.via_id:
-            related.needs.setdefault(names[system.via_id], _WAY)
         kind = context.kinds.installed(system.kind)
-        if kind is None:
-            found[system.name] = related
-            continue
-        for listed in kind.relies_on:
-            for host in _hosts(census.get(system.id, {}), listed):
-                _name(related, system.name, host, known, f"named in its {listed}")
-        if kind.replicas is not None:
-            hosts = _hosts(census.get(system.id, {}), kind.replicas.list)
-            related.peers = sorted({known.get(host, host) for host in hosts} - {system.name})
-        found[system.name] = related
+        found[system.name] = _related(system, kind, census.get(system.id, {}), names, known)
     return found
+
+
+def _related(
+    system: System,
+    kind: Kind | None,
+    census: Census,
+    names: Mapping[str, str],
+    known: dict[str, str],
+) -> Related:
+    """``names``: of systems by id; ``known``: of systems by the hosts that stand for them."""
+    related = Related(needs={names[one]: SAID for one in system.needs if one in names})
+    if system.via_id:
+        related.needs.setdefault(names[system.via_id], _WAY)
+    if kind is None:
+        return related
+    for listed in kind.relies_on:
+        for host in _hosts(census, listed):
+            _name(related, system.name, host, known, f"named in its {listed}")
+    if kind.replicas is not None:
+        hosts = _hosts(census, kind.replicas.list)
+        related.peers = sorted({known.get(host, host) for host in hosts} - {system.name})
+    return related
 
 
 async def resolved(context: Context, session: AsyncSession) -> dict[str, list[str]]:

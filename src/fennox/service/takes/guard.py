@@ -7,6 +7,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.backups import Backup
 from fennox.catalogue.models.base import constant
+from fennox.core.errors import Conflict
 from fennox.core.evidence import guard
 from fennox.core.evidence.guard import SeenBackup
 from fennox.core.format import notes
@@ -16,6 +17,7 @@ from fennox.engine.journal import Journal
 from fennox.service.backups import note_delivery
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import among
+from fennox.service.retention import expiry
 
 _COMPARED = 3  # good backups of the same parts
 
@@ -56,6 +58,19 @@ async def say(
         reason=reason[:500],
     )
     await note_delivery.tell(session, backup, note)
+
+
+async def judge(
+    context: Context, session: AsyncSession, backup: Backup, reason: str, by: str, *, good: bool
+) -> None:
+    """A person's word on a doubtful or misdated backup: it counts again, or it may go."""
+    if not backup.doubtful and not backup.misdated:
+        raise Conflict("This backup is not in doubt.", "There is nothing to clear.")
+    if good:
+        backup.misdated = False
+        await say(context, session, backup, "cleared", reason, by)
+    else:
+        await expiry.mark(session, backup, context.now(), by, f"confirmed to be bad: {reason}")
 
 
 async def _before(session: AsyncSession, backup: Backup) -> list[Backup]:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import secrets
 from collections import defaultdict
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -183,23 +183,25 @@ async def lacking(
     for system in systems:
         for part, source, hand in wanted_of.get(system.kind, []):
             at = known.get((system.id, str(source.document)))
-            severity: Severity = "note"
-            if at is None:
-                severity = "warning" if part.essential else "note"
-                text = f"{part.title} was never handed in."
-            elif context.now() - at > timedelta(days=hand.every):
-                days = (context.now() - at).days
-                text = f"{part.title} was handed in {days} days ago, and is due every {hand.every}."
-            else:
-                continue
-            remedy = f"{hand.how} Then: fennox backup hand-in {system.name} FILE"
-            found[system.id].append(
-                Finding(
-                    severity=severity,
-                    code="hand-in-due",
-                    subject=str(source.document),
-                    text=text,
-                    remedy=remedy,
+            severity: Severity = "warning" if at is None and part.essential else "note"
+            if (text := _due(part, hand, at, context.now())) is not None:
+                found[system.id].append(
+                    Finding(
+                        severity=severity,
+                        code="hand-in-due",
+                        subject=str(source.document),
+                        text=text,
+                        remedy=f"{hand.how} Then: fennox backup hand-in {system.name} FILE",
+                    )
                 )
-            )
     return found
+
+
+def _due(part: PartModel, hand: Hand, at: datetime | None, now: datetime) -> str | None:
+    """Why it is to be handed in again, if it is. ``at``: when it last was."""
+    if at is None:
+        return f"{part.title} was never handed in."
+    days = (now - at).days
+    if now - at <= timedelta(days=hand.every):
+        return None
+    return f"{part.title} was handed in {days} days ago, and is due every {hand.every}."

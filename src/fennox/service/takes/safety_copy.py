@@ -14,7 +14,7 @@ from fennox.core.format import notes
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
 from fennox.engine.restoring.targets import save_target
-from fennox.engine.takes.take_order import Subject, Taken
+from fennox.engine.takes.take_order import Subject, Taken, TakeRequest, TakeTools
 from fennox.links.base import Link
 from fennox.service.backups.catalogue_entry import keep_backup
 from fennox.service.machines.context import Context
@@ -35,48 +35,19 @@ async def take_safety_copy(
     journal: Journal,
 ) -> Taken:
     """What a target holds before it is overwritten, as an ordinary backup on hold."""
+    order, system_id = await _order(context, lease)
+    tools = TakeTools(
+        vault, context.stores.index(store.id), journal, context.readings, context.carvers
+    )
+    taken = await save_target(tools, link, subject, order)
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        system = await session.get_one(System, run.system_id)
-        # one for a run, so that a run that was taken up again finds the copy it already made
-        safety = of_kind(run.order, RestoreOrder)
-        backup, time = safety.safety_backup, safety.safety_time
-        known = await session.get(Backup, backup)
-        before = (
-            await session.execute(
-                select(*BEFORE.c)
-                .select_from(System)
-                .join(BEFORE, true())
-                .where(System.id == system.id)
-            )
-        ).one_or_none()
-        order = next_order(
-            run, Last(*before) if before else None, backup=backup, time=time, apart=False
-        )
-        if known is not None:
-            order = replace(order, sequence=known.sequence)
-    name = (
-        f"before-restore-{str(run.sheet_id)[:8]}"  # a sheet has one, so that its name fits no other
-    )
-    order = replace(
-        order,
-        name=name,
-        note="What the target held before the restore.",
-        purpose="safety",
-        routine=None,
-    )
-    index = context.stores.index(store.id)
-    taken = await save_target(
-        vault, index, link, subject, order, journal, context.readings, context.carvers
-    )
-    async with context.session() as session:
-        run = await queue.owned(session, lease)
-        if await session.get(Backup, backup) is None:
-            row = keep_backup(session, run, system.id, store.id, taken, vault)
+        if await session.get(Backup, order.backup) is None:
+            row = keep_backup(session, run, system_id, store.id, taken, vault)
             row.held, row.held_because = True, _SAFETY
     note = notes.Note(
         fact="hold",
-        backup=backup,
+        backup=order.backup,
         system=subject.id,
         time=taken.reference.time,
         by="restore",
@@ -84,3 +55,26 @@ async def take_safety_copy(
     )
     await vault.write_note(note, taken.reference)
     return taken
+
+
+async def _order(context: Context, lease: Lease) -> tuple[TakeRequest, str]:
+    """And the id of the system."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        system = await session.get_one(System, run.system_id)
+        # one for a run, so that a run that was taken up again finds the copy it already made
+        safety = of_kind(run.order, RestoreOrder)
+        known = await session.get(Backup, safety.safety_backup)
+        newest = select(*BEFORE.c).select_from(System).join(BEFORE, true())
+        mine = await session.execute(newest.where(System.id == system.id))
+        last = Last(*before) if (before := mine.one_or_none()) else None
+    order = next_order(run, last, backup=safety.safety_backup, time=safety.safety_time, apart=False)
+    return replace(
+        order,
+        sequence=known.sequence if known is not None else order.sequence,
+        # a sheet has one, so that its name fits no other
+        name=f"before-restore-{str(run.sheet_id)[:8]}",
+        note="What the target held before the restore.",
+        purpose="safety",
+        routine=None,
+    ), system.id

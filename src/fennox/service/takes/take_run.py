@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from contextlib import AsyncExitStack
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.runs import Run
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import System
 from fennox.core.evidence.evaluation import parts_to_take
@@ -22,7 +22,7 @@ from fennox.engine.journal import Journal
 from fennox.engine.takes.before_and_after import Surroundings
 from fennox.engine.takes.look import Difference
 from fennox.engine.takes.take import take
-from fennox.engine.takes.take_order import Taken
+from fennox.engine.takes.take_order import HandedInDocuments, Subject, Taken, TakeRequest, TakeTools
 from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links.base import Link, Web
 from fennox.service.backups import note_delivery
@@ -30,6 +30,7 @@ from fennox.service.backups.catalogue_entry import keep_backup
 from fennox.service.machines import login_uses, own_secrets
 from fennox.service.machines.context import Context
 from fennox.service.machines.default_logins import look_again
+from fennox.service.machines.doors import Door
 from fennox.service.machines.routes_to_machines import way_to
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
@@ -40,32 +41,87 @@ from fennox.service.upkeep.store_runs import enqueue_copies
 
 
 async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
-    async with context.session(single=True) as session:
-        begun = await read_begun(session, lease)
-        run, system, store, login = begun.run, begun.system, begun.store, begun.login
-        subject = await subject_of(context, session, system)
-        lately = run.routine_id is not None
-        door = await context.stores.door(session, store, generations=begun.keys, lately=lately)
-        wanted = of_kind(run.order, TakeOrder)
-        document = wanted.handed_in
-        given = await hand_ins.given(context, session, system, document) if document else None
+    prepared = await _prepare(context, lease)
+    begun, subject = prepared.begun, prepared.subject
     if subject.kind.reach == "service":
         async with context.session() as session:
             await own_secrets.seal_secrets(session, context.keyfile, context.now())
-    vault = await context.stores.vault(door, lately=lately)
-    assert run.backup_id is not None
-    order = next_order(
-        run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=vault.locked
+    vault = await context.stores.vault(prepared.door, lately=prepared.is_routine)
+    order = replace(_order(begun, apart=vault.locked), measure=context.stores.measures(begun.store))
+    tools = TakeTools(
+        vault, context.stores.index(begun.store.id), journal, context.readings, context.carvers
     )
-    routine = begun.routine.name if begun.routine else None
+    made = await _take(context, lease, prepared, tools, order)
+    await look_again(context, subject.kind, begun.system, begun.login, journal)
+    if made.taken.store_ahead is not None:
+        await _keep_skew(context, begun.store.id, made.taken.store_ahead)
+    skew = await _machine_ahead(context, made.taken.skew)
+    odd = _oddness(context, begun, made.taken) if prepared.handed_in is None else ""
+    if not await _end_unchanged(context, lease, prepared, made.taken, skew, odd):
+        await _end(context, lease, prepared, made, tools, skew, odd)
+
+
+@dataclass(frozen=True)
+class _Prepared:
+    """``handed_in``: what a person gave, in place of what the machine holds."""
+
+    begun: Begun
+    subject: Subject
+    door: Door
+    wanted: TakeOrder
+    handed_in: HandedInDocuments | None
+
+    @property
+    def is_routine(self) -> bool:
+        return self.begun.run.routine_id is not None
+
+
+async def _prepare(context: Context, lease: Lease) -> _Prepared:
+    async with context.session(single=True) as session:
+        begun = await read_begun(session, lease)
+        subject = await subject_of(context, session, begun.system)
+        lately = begun.run.routine_id is not None
+        door = await context.stores.door(
+            session, begun.store, generations=begun.keys, lately=lately
+        )
+        wanted = of_kind(begun.run.order, TakeOrder)
+        document = wanted.handed_in
+        given = await hand_ins.given(context, session, begun.system, document) if document else None
+    return _Prepared(begun, subject, door, wanted, given)
+
+
+def _order(begun: Begun, *, apart: bool) -> TakeRequest:
+    """``apart``: the store is in custody apart, so the service reads no earlier backup of it."""
+    run = begun.run
+    assert run.backup_id is not None
+    order = next_order(run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=apart)
     # what a person asks for is read whole; what comes every night trusts what has not moved
-    trust = run.routine_id is not None and not vault.locked
+    trust = run.routine_id is not None and not apart
     if trust and begun.last is not None:
-        place = RecordPlace(system.folder, stamp(begun.last.time), begun.last.name)
+        place = RecordPlace(begun.system.folder, stamp(begun.last.time), begun.last.name)
         order = replace(order, likeness=begun.likeness, before=place)
-    order = replace(order, routine=routine, trust=trust, measure=context.stores.measures(store))
-    if given is None:
-        await journal.step(f"Reach {system.address}")
+    routine = begun.routine.name if begun.routine else None
+    return replace(order, routine=routine, trust=trust)
+
+
+@dataclass(frozen=True)
+class _Made:
+    """``link``: by which the machine was read; it is closed."""
+
+    taken: Taken
+    link: Link | None
+
+
+async def _take(
+    context: Context, lease: Lease, prepared: _Prepared, tools: TakeTools, order: TakeRequest
+) -> _Made:
+    if prepared.handed_in is not None:
+        taken = await take(
+            tools, None, prepared.subject, order, any_machine=False, handed_in=prepared.handed_in
+        )
+        return _Made(taken, None)
+    system, login, subject = prepared.begun.system, prepared.begun.login, prepared.subject
+    await tools.journal.step(f"Reach {system.address}")
 
     async def reach() -> Link:
         return await context.machines.connect(
@@ -77,82 +133,109 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             await queue.owned(session, lease)
             (await session.get_one(System, system.id)).left_open = list(left)
 
-    async with AsyncExitStack() as stack:
-        link = None
-        if given is None:
-            link = await reach()
-            stack.push_async_callback(link.close)
-            around = Surroundings(
-                subject.kind, subject.settings, link, reach, note, journal, list(system.left_open)
-            )
-            await stack.enter_async_context(around.held(parts_to_take(subject.kind, order.parts)))
-        taken = await take(
-            vault,
-            context.stores.index(store.id),
+    link = await reach()
+    try:
+        around = Surroundings(
+            subject.kind,
+            subject.settings,
             link,
-            subject,
-            order,
-            journal,
-            context.readings,
-            any_machine=False,
-            handed_in=given,
-            carvers=context.carvers,
+            reach,
+            note,
+            tools.journal,
+            list(system.left_open),
         )
-    await look_again(context, subject.kind, system, login, journal)
-    if taken.store_ahead is not None:
-        await _keep_skew(context, store.id, taken.store_ahead)
-    skew = await _machine_ahead(context, taken.skew)
-    short = taken.as_before and not wanted.hold
-    copied = begun.routine is not None and begun.routine.copy_to != []
-    odd = _oddness(context, begun, taken.reference.sizes.bytes) if given is None else ""
-    ending = Ending(
-        store.id, taken, skew, odd, _result(taken, Difference([], [], 0), unchanged=True)
-    )
-    if short and not copied:
+        async with around.held(parts_to_take(subject.kind, order.parts)):
+            return _Made(await take(tools, link, subject, order, any_machine=False), link)
+    finally:
+        await link.close()
+
+
+async def _end_unchanged(
+    context: Context,
+    lease: Lease,
+    prepared: _Prepared,
+    taken: Taken,
+    skew: float | None,
+    odd: str,
+) -> bool:
+    """End the run of a take that read nothing, in one statement; False: it needs the long way."""
+    begun = prepared.begun
+    if not taken.as_before or prepared.wanted.hold:
+        return False
+    result = _result(taken, Difference([], [], 0), unchanged=True)
+    ending = Ending(begun.store.id, taken, skew, odd, result)
+    if begun.routine is None or not begun.routine.copy_to:
         async with context.alone() as database:
-            if await enter(database, lease, ending, context.now()):
-                return
-    elif short:
-        async with context.session() as session:
-            if await enter(session, lease, ending, context.now()):
-                await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
-                return
+            return await enter(database, lease, ending, context.now())
+    async with context.session() as session:
+        if not await enter(session, lease, ending, context.now()):
+            return False
+        await enqueue_copies(context, session, begun.run, begun.routine, taken.reference.backup)
+        return True
+
+
+async def _end(
+    context: Context,
+    lease: Lease,
+    prepared: _Prepared,
+    made: _Made,
+    tools: TakeTools,
+    skew: float | None,
+    odd: str,
+) -> None:
+    """Enter the backup, and all that follows from it, in the transaction that ends the run."""
+    begun, taken, vault = prepared.begun, made.taken, tools.vault
     async with context.session() as session:
         run = await queue.owned(session, lease, ending=True)
-        backup = keep_backup(session, run, system.id, store.id, taken, vault)
-        differs: Difference | None = None
-        found: dict[str, object] = {"machine": taken.head.machine}
-        if given is None:
-            differs = await last_seen.remember(session, system.id, taken, vault)
-            found |= last_seen.AS_ITS_BACKUP
-        if link is not None:
-            found["skew"] = skew
-        if isinstance(link, Web):
-            found["key_until"] = link.until
-        await session.execute(
-            update(System)
-            .where(System.id == system.id)
-            .values(found)
-            .execution_options(synchronize_session=False)
-        )
-        if given is not None and document is not None:
-            await session.flush()
-            await hand_ins.arrived(context, session, run, document, backup)
-        elif wanted.hold:
-            await session.flush()
-            await note_delivery.set_hold(context, session, backup, wanted.hold, run.by, on=True)
-        if given is None:
-            await session.flush()
-            await guard.look_at(context, session, backup, journal, in_clear=not vault.locked)
+        backup = keep_backup(session, run, begun.system.id, begun.store.id, taken, vault)
+        differs = None
+        if prepared.handed_in is None:
+            differs = await last_seen.remember(session, begun.system.id, taken, vault)
+        seen = _seen(made, skew, handed_in=prepared.handed_in is not None)
+        chosen = update(System).where(System.id == begun.system.id).values(seen)
+        await session.execute(chosen.execution_options(synchronize_session=False))
+        await session.flush()
+        await _follow_up(context, session, run, prepared, backup, tools)
         await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
         backup.unchanged = await _is_unchanged(session, taken, differs)
         sizes = taken.reference.sizes
         run.odd, run.documents, run.size = odd, sizes.documents, sizes.bytes
         run.result = _result(taken, differs, unchanged=backup.unchanged)
         await queue.end(session, run, "done", context.now())
-        told = backup.noted is not None
-    if told:
+        has_notes = backup.noted is not None
+    if has_notes:
         await note_delivery.deliver(context, [backup.id])
+
+
+def _seen(made: _Made, skew: float | None, *, handed_in: bool) -> dict[str, object]:
+    """Columns of the system."""
+    seen: dict[str, object] = {"machine": made.taken.head.machine}
+    if not handed_in:
+        seen |= last_seen.AS_ITS_BACKUP
+    if made.link is not None:
+        seen["skew"] = skew
+    if isinstance(made.link, Web):
+        seen["key_until"] = made.link.until
+    return seen
+
+
+async def _follow_up(
+    context: Context,
+    session: AsyncSession,
+    run: Run,
+    prepared: _Prepared,
+    backup: Backup,
+    tools: TakeTools,
+) -> None:
+    """A hand-in has arrived; a hold was asked for; the guard looks at what was read."""
+    wanted = prepared.wanted
+    if prepared.handed_in is not None:
+        assert wanted.handed_in is not None
+        await hand_ins.arrived(context, session, run, wanted.handed_in, backup)
+        return
+    if wanted.hold:
+        await note_delivery.set_hold(context, session, backup, wanted.hold, run.by, on=True)
+    await guard.look_at(context, session, backup, tools.journal, in_clear=not tools.vault.locked)
 
 
 async def _keep_skew(context: Context, store: str, ahead: float) -> None:
@@ -215,9 +298,10 @@ def _result(taken: Taken, differs: Difference | None, *, unchanged: bool) -> Tak
     )
 
 
-def _oddness(context: Context, begun: Begun, size: int) -> str:
+def _oddness(context: Context, begun: Begun, taken: Taken) -> str:
     """How a take that is about to end differs from the last ones of the same parts, in words."""
     if begun.run.started is None:
         return ""
-    said = oddness(DoneTake((context.now() - begun.run.started).total_seconds(), size), begun.alike)
+    seconds = (context.now() - begun.run.started).total_seconds()
+    said = oddness(DoneTake(seconds, taken.reference.sizes.bytes), begun.alike)
     return said[:1].upper() + said[1:]

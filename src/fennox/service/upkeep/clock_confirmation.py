@@ -16,6 +16,7 @@ from fennox.core.schedule import moments
 from fennox.core.schedule.moments import (
     Apart,
     Disordered,
+    Doubt,
     FromFuture,
     Jumped,
     misdated,
@@ -34,24 +35,7 @@ async def confirm(
     the person says that they are right (``believe``).
     """
     now = judged.evidence.now
-    said: list[str] = []
-    for doubt in judged.doubts:
-        match doubt:
-            case Apart(clock, ahead):
-                await _accept(session, clock, now, by, ahead=ahead.total_seconds())
-                said.append(f"{capital(clock)} may go on being {moments.span(abs(ahead))} apart.")
-            case FromFuture(event, at, _):
-                await _accept(session, event, now, by, until=at)
-                said.append(f"{capital(event)} may be dated {at:%Y-%m-%d %H:%M} UTC.")
-            case Jumped():
-                said.append("The time since the last tending is as it should be.")
-            case Disordered():
-                said.append(
-                    "Backups that are dated in the wrong order are no longer counted by their"
-                    " dates."
-                )
-            case _:
-                assert_never(doubt)
+    said = [await _accepted(session, doubt, now, by) for doubt in judged.doubts]
     apart = bool((await session.execute(select(ServiceState.apart))).scalar_one_or_none())
     if believe or (judged.doubts and only_jumped(judged) and not apart):
         await _believe(session, TAKEN_SINCE if not believe else None)
@@ -63,14 +47,28 @@ async def confirm(
     # also of systems that no tending has looked at since: else their dates are in doubt again a
     # moment later
     if wrong := await _mark_misdated(session, now):
-        said.append(
-            f"{wrong} backups with a wrong date stay until you clear them."
-            if wrong > 1
-            else "A backup with a wrong date stays until you clear it."
-        )
+        stay = "backup stays" if wrong == 1 else "backups stay"
+        said.append(f"{wrong} {stay} until you clear {'it' if wrong == 1 else 'them'}: wrong date.")
     if said or believe:
         await tended(session, now)
     return said
+
+
+async def _accepted(session: AsyncSession, doubt: Doubt, now: datetime, by: str) -> str:
+    """What that means, in words."""
+    match doubt:
+        case Apart(clock, ahead):
+            await _accept(session, clock, now, by, ahead=ahead.total_seconds())
+            return f"{capital(clock)} may go on being {moments.span(abs(ahead))} apart."
+        case FromFuture(event, at, _):
+            await _accept(session, event, now, by, until=at)
+            return f"{capital(event)} may be dated {at:%Y-%m-%d %H:%M} UTC."
+        case Jumped():
+            return "The time since the last tending is as it should be."
+        case Disordered():
+            return "Backups that are dated in the wrong order are no longer counted by date."
+        case _:
+            assert_never(doubt)
 
 
 def _backups(count: int) -> str:

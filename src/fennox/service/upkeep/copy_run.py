@@ -36,10 +36,8 @@ async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
         folder = (await session.get_one(System, backup.system_id)).folder
     source, target = [await holding(context, door) for door in doors]
     record = await source.vault.find_record(backup.id, folder)
-    if (
-        not shares_keys(source.vault, target.vault, record.reference.generation)
-        and source.vault.locked
-    ):
+    shared = shares_keys(source.vault, target.vault, record.reference.generation)
+    if source.vault.locked and not shared:
         source.vault.unlock(await wait_for_key(context, lease, source_row, journal))
     copied = await copy(source, target, record, journal)
     async with context.session() as session:

@@ -127,10 +127,8 @@ async def concerns(session: AsyncSession, store: StoreRow, now: datetime) -> lis
     found = await fill(session, store)
     if found is None or found.used < found.limit * ceiling.NEAR:
         return []
-    held = (
-        f"{store.name} holds {size(found.used)} of {size(found.limit)}, its ceiling of"
-        f" {store.ceiling}."
-    )
+    of = f"{size(found.limit)}, its ceiling of {store.ceiling}"
+    text = f"{store.name} holds {size(found.used)} of {of}."
     remedy = (
         f"Raise it (fennox store set {store.name} --ceiling), shorten ladders, or hold what must"
         " stay."
@@ -140,28 +138,16 @@ async def concerns(session: AsyncSession, store: StoreRow, now: datetime) -> lis
             "Above it, backups go before their time; what is on hold, always kept or the last good"
             " one stays."
         )
-        return [ConcernFound("near-ceiling", "low", "store", store.name, held, remedy, means)]
-    if not any(one.may_go for one in await _held(session, store, now)):
-        means = "Nothing more may go: all that is left is on hold, doubtful, or always kept."
-        return [
-            ConcernFound(
-                "over-ceiling",
-                "high",
-                "store",
-                store.name,
-                held,
-                remedy,
-                means,
-                since=store.over_since,
-            )
-        ]
-    acts = (store.over_since or now) + ceiling.GRACE
-    means = (
-        f"From {acts:%Y-%m-%d %H:%M} UTC on backups go before their time, first those that lie"
-        " close to others."
-    )
-    return [
-        ConcernFound(
-            "over-ceiling", "high", "store", store.name, held, remedy, means, since=store.over_since
+        return [ConcernFound("near-ceiling", "low", "store", store.name, text, remedy, means)]
+    if any(one.may_go for one in await _held(session, store, now)):
+        acts = (store.over_since or now) + ceiling.GRACE
+        means = (
+            f"From {acts:%Y-%m-%d %H:%M} UTC on backups go before their time, first those that lie"
+            " close to others."
         )
+    else:
+        means = "Nothing more may go: all that is left is on hold, doubtful, or always kept."
+    since = store.over_since
+    return [
+        ConcernFound("over-ceiling", "high", "store", store.name, text, remedy, means, since=since)
     ]

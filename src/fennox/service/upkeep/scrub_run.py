@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections import defaultdict
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -52,47 +52,23 @@ from fennox.service.upkeep.store_runs import enqueue_for_store
 
 
 async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
-    async with context.session() as session:
-        run = await queue.owned(session, lease)
-        row = await session.get_one(StoreRow, run.store_id)
-        door = await context.stores.door(session, row, removing=True)
-        expected = set(
-            (await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars()
-        )
-        doors, copies = await _others(context, session, row)
-        share = Share(*of_kind(run.order, ScrubOrder).share)
-        open_damage = select(StoreDamage).where(
-            StoreDamage.store_id == row.id, StoreDamage.healed.is_(None)
-        )
-        known = {item.object: item.what for item in (await session.execute(open_damage)).scalars()}
+    before = await _before(context, lease)
+    row, share = before.row, before.share
     # an index of its own: what it remembers of packs must come from this look alone
-    here = Holding(await context.stores.vault(door), PackIndex())
-    others: dict[str, Holding] = {}
-    for other in doors:
-        try:
-            others[other.name] = await holding(context, other)
-        except FennoxError as error:
-            await journal.log("warning", f"{other.name} cannot help to heal: {error.what}")
+    here = Holding(await context.stores.vault(before.door), PackIndex())
+    others = await _helpers(context, before.others, journal)
     told = await store_anchors.told(context, row, [other.vault for other in others.values()])
-    report = await scrub(here, expected, journal, share=share, known=known, told=told)
+    report = await scrub(here, before.expected, journal, share=share, known=before.known, told=told)
     losses = await _not_told_yet(context, report)
     for loss in losses:
-        report.faults.append(
-            Fault(f"systems/{loss.folder}", f"{str(loss)[:1].upper()}{str(loss)[1:]}.")
-        )
+        text = f"{str(loss)[:1].upper()}{str(loss)[1:]}."
+        report.faults.append(Fault(f"systems/{loss.folder}", text))
     healed = Healed()
     if not report.sound:
         await tell(report, journal)
-        healed = await heal(here, report, others, copies, journal)
+        healed = await heal(here, report, others, before.copies, journal)
         await _renew_headers(context, row, here.vault, report, healed)
-        for name, how in list(healed.objects.items())[:MOST_NAMED]:
-            await journal.log("info", f"Healed {name}: {how}.")
-        for backup, why in list(healed.left.items())[:MOST_OPENED]:
-            await journal.log("error", f"Backup {backup[:12]} is damaged: {why}")
-            await name_documents(here, report, backup, journal)
-        if len(healed.left) > MOST_OPENED:
-            more = counted(len(healed.left) - MOST_OPENED, "more backup")
-            await journal.log("error", f"So are {more}: fennox store damage {row.name}")
+        await _log_healed(row, here, report, healed, journal)
     if losses:
         how = await store_anchors.tell_again(context, here, others, losses, report)
         for loss in losses:
@@ -101,10 +77,94 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
     gaps = await _unexplained(context, report)
     for gap in gaps:
         await journal.log("warning", str(gap))
-    orphans = sorted(report.records.keys() - expected)
+    orphans = sorted(report.records.keys() - before.expected)
     brought_in = await _follow_up(context, row, here, report, orphans, journal)
     await follow(context, lease, here.vault, row)
     await store_anchors.renew(context, row, here.vault, journal)
+    result = ScrubResult(
+        objects=report.objects,
+        bytes=report.size,
+        damaged=len(report.faults),
+        healed=sum(fault.object in healed.objects for fault in report.faults),
+        damaged_backups=len(healed.left),
+        unknown_backups=len(orphans),
+        brought_in=brought_in,
+        foreign=report.foreign,
+        gaps=len(gaps),
+        passed_over=report.passed_over,
+    )
+    await _end(context, lease, here, share, report, healed, result)
+
+
+@dataclass(frozen=True)
+class _BeforeScrub:
+    """``expected``: backups that the catalogue has there; ``copies``: of each backup the other
+    stores; ``known``: damage by object.
+    """
+
+    row: StoreRow
+    door: Door
+    expected: set[str]
+    others: list[Door]
+    copies: dict[str, list[str]]
+    share: Share
+    known: dict[str, str]
+
+
+async def _before(context: Context, lease: Lease) -> _BeforeScrub:
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        held = await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))
+        others, copies = await _others(context, session, row)
+        open_damage = select(StoreDamage).where(
+            StoreDamage.store_id == row.id, StoreDamage.healed.is_(None)
+        )
+        damage = (await session.execute(open_damage)).scalars()
+        return _BeforeScrub(
+            row=row,
+            door=await context.stores.door(session, row, removing=True),
+            expected=set(held.scalars()),
+            others=others,
+            copies=copies,
+            share=Share(*of_kind(run.order, ScrubOrder).share),
+            known={item.object: item.what for item in damage},
+        )
+
+
+async def _helpers(context: Context, doors: list[Door], journal: Journal) -> dict[str, Holding]:
+    """Other stores that answer, by name."""
+    others: dict[str, Holding] = {}
+    for door in doors:
+        try:
+            others[door.name] = await holding(context, door)
+        except FennoxError as error:
+            await journal.log("warning", f"{door.name} cannot help to heal: {error.what}")
+    return others
+
+
+async def _log_healed(
+    row: StoreRow, here: Holding, report: Report, healed: Healed, journal: Journal
+) -> None:
+    for name, how in list(healed.objects.items())[:MOST_NAMED]:
+        await journal.log("info", f"Healed {name}: {how}.")
+    for backup, why in list(healed.left.items())[:MOST_OPENED]:
+        await journal.log("error", f"Backup {backup[:12]} is damaged: {why}")
+        await name_documents(here, report, backup, journal)
+    if len(healed.left) > MOST_OPENED:
+        more = counted(len(healed.left) - MOST_OPENED, "more backup")
+        await journal.log("error", f"So are {more}: fennox store damage {row.name}")
+
+
+async def _end(
+    context: Context,
+    lease: Lease,
+    here: Holding,
+    share: Share,
+    report: Report,
+    healed: Healed,
+    result: ScrubResult,
+) -> None:
     used = await measured(here.vault)
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -116,19 +176,7 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         await keep_damage(context, session, row, report, healed)
         row.went_back = ""
         await measure(session, row.id, used, context.now())
-        run.documents, run.size = report.objects, report.size
-        run.result = ScrubResult(
-            objects=report.objects,
-            bytes=report.size,
-            damaged=len(report.faults),
-            healed=sum(fault.object in healed.objects for fault in report.faults),
-            damaged_backups=len(healed.left),
-            unknown_backups=len(orphans),
-            brought_in=brought_in,
-            foreign=report.foreign,
-            gaps=len(gaps),
-            passed_over=report.passed_over,
-        )
+        run.documents, run.size, run.result = report.objects, report.size, result
         await queue.end(session, run, "done", context.now())
 
 
@@ -179,38 +227,33 @@ async def _follow_up(
 
     Whether backups that the catalogue does not know are brought in.
     """
-    older = [
-        r for r in report.records.values() if r.reference.generation < here.vault.header.generation
-    ]
+    newest = here.vault.header.generation
+    older = [one for one in report.records.values() if one.reference.generation < newest]
     runs = [report.records[backup].reference.run for backup in orphans]
     async with context.session() as session:
-        ours = (
-            await session.execute(select(func.count()).select_from(Run).where(Run.id.in_(runs)))
-        ).scalar_one()
+        mine = select(func.count()).select_from(Run).where(Run.id.in_(runs))
+        ours = bool(orphans) and (await session.execute(mine)).scalar_one() == len(orphans)
         left = select(KeySet.id).where(KeySet.id == row.key_set, KeySet.left_to_expire.is_(True))
         reseal = bool(older) and (await session.execute(left.limit(1))).first() is None
-        with contextlib.suppress(Conflict):  # one is going on
-            if orphans and ours == len(orphans):
+        with contextlib.suppress(Conflict):  # one is active
+            if ours:
                 await enqueue_for_store(context, session, AdoptOrder(), row, "scrub")
         with contextlib.suppress(Conflict):
             if reseal:
                 await enqueue_for_store(context, session, RekeyOrder(), row, "scrub")
     if orphans:
-        remedy = (
-            "they are brought in"
-            if ours == len(orphans)
-            else f"look at them, then: fennox store adopt {row.name}"
+        check = f"look at them, then: fennox store adopt {row.name}"
+        await journal.log(
+            "warning",
+            f"The catalogue does not know {counted(len(orphans), 'backup')} in {row.name};"
+            f" {'they are brought in' if ours else check}.",
         )
-        text = (
-            f"{len(orphans)} backups lie in {row.name} that the catalogue does not know; {remedy}."
-        )
-        await journal.log("warning", text)
     if reseal:
         await journal.log(
             "warning",
-            f"{len(older)} backups are still sealed under earlier keys; they are sealed anew.",
+            f"{counted(len(older), 'backup')} still sealed under earlier keys: sealed anew now.",
         )
-    return bool(orphans) and ours == len(orphans)
+    return ours
 
 
 async def _others(

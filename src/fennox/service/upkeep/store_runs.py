@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fennox.catalogue.models.backups import Backup, Copy
 from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run
 from fennox.catalogue.models.stores import StoreRow
 from fennox.core.errors import Conflict
@@ -41,3 +42,12 @@ async def enqueue_copies(
         row = await session.get(StoreRow, store_id)
         if row is not None and row.id != run.store_id:
             await enqueue_for_store(context, session, CopyOrder(backup=backup), row, run.by)
+
+
+async def enqueue_copy(
+    context: Context, session: AsyncSession, backup: Backup, store: StoreRow, by: str
+) -> Run:
+    """Raises Conflict if the store holds the backup already."""
+    if await session.get(Copy, (backup.id, store.id)) is not None:
+        raise Conflict(f"{store.name} holds this backup already.", "There is nothing to copy.")
+    return await enqueue_for_store(context, session, CopyOrder(backup=backup.id), store, by)

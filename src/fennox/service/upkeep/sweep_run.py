@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import or_, select, update
+from sqlalchemy import Row, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.backups import Backup, Copy
@@ -62,53 +62,49 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
     if order.preview:
         await _preview(context, lease, row, here, judged, journal)
         return
-    if judged.doubts:
-        raise PersonNeeded(
-            f"Nothing is swept while the clocks disagree. {' '.join(judged.sentences)}",
-            "See `fennox doctor clocks`; mend the clock, or confirm that it is right.",
-        )
-    async with context.session() as session:
-        said = await clock_evidence.said_by_a_service(session)
-    if (
-        said is not None
-    ):  # this worker's clock may be right, and that of the service whose marks it goes by is not
-        raise PersonNeeded(
-            f"Nothing is swept while the clocks disagree. A service said: {said}",
-            "See `fennox doctor clocks`; mend the clock, or confirm that it is right.",
-        )
+    await _must_agree(context, judged)
     now = judged.evidence.now
     waits = await _seen(context, lease, row, now, order.confirmed)
-    reasons = await _reasons(
-        context, row, [backup for backup, wait in waits.items() if wait is None]
-    )
+    going = [backup for backup, wait in waits.items() if wait is None]
+    reasons = await _reasons(context, row, going)
 
     async def still(backups: Collection[str]) -> set[str]:
         """Which of these nobody has taken back meanwhile."""
         async with context.session() as session:
             await queue.owned(session, lease)
-            return set(
-                (
-                    await session.execute(
-                        _marked(row.id, Copy.backup_id).where(among(Backup.id, backups))
-                    )
-                ).scalars()
-            )
+            marked = _marked(row.id, Copy.backup_id).where(among(Backup.id, backups))
+            return set((await session.execute(marked)).scalars())
 
     done = await sweep(here, reasons, context.service_id, now, journal, still)
-    await opened_store.forget_old_headers(
-        here.vault
-    )  # of a store that was away when a passphrase was withdrawn
+    # of a store that was away when a passphrase was withdrawn
+    await opened_store.forget_old_headers(here.vault)
     gone = await follow(context, lease, here.vault, row)
     await store_anchors.renew(context, row, here.vault, journal)
     used = await measured(here.vault)
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        await session.execute(
-            update(StoreRow).where(StoreRow.id == row.id).values(swept=context.now())
-        )
+        swept = update(StoreRow).where(StoreRow.id == row.id).values(swept=context.now())
+        await session.execute(swept)
         await measure(session, row.id, used, context.now())
         run.documents, run.size, run.result = len(gone), done.freed, _result(done, len(gone), waits)
         await queue.end(session, run, "done", context.now())
+
+
+async def _must_agree(context: Context, judged: Judged) -> None:
+    """Raises PersonNeeded while clocks disagree: this worker's, or that of the service whose marks
+    it goes by.
+    """
+    why = " ".join(judged.sentences)
+    if not judged.doubts:
+        async with context.session() as session:
+            said = await clock_evidence.said_by_a_service(session)
+        if said is None:
+            return
+        why = f"A service said: {said}"
+    raise PersonNeeded(
+        f"Nothing is swept while the clocks disagree. {why}",
+        "See `fennox doctor clocks`; correct the clock, or confirm that it is right.",
+    )
 
 
 def _result(done: Swept, records: int, waits: dict[str, Wait | None]) -> SweepResult:
@@ -183,54 +179,51 @@ async def standing(session: AsyncSession, store: str) -> list[removal.MarkedBack
     """
     concerned = _marked(store, Backup.system_id)
     rows = (
-        select(
-            Backup.id,
-            Backup.system_id,
-            Backup.sequence,
-            Backup.time,
-            Backup.purpose,
-            Backup.doubtful,
-            Backup.partial,
-            Backup.held,
-            Backup.parts,
-            Backup.expired,
-            Backup.expired_at,
-            Backup.expired_by,
-            Copy.let_go,
-            Copy.let_go_at,
-            Copy.removable_since,
-            System.retired,
-            System.let_go.label("system_let_go"),
-            System.created,
-        )
+        select(*_OF_A_MARK, System.retired, System.let_go.label("system_let_go"), System.created)
         .select_from(Copy)
         .join(Backup)
         .join(System)
         .where(Copy.store_id == store, Backup.system_id.in_(concerned))
     )
-    found = []
-    for row in await session.execute(rows):
-        marked = (row.expired or row.let_go) and not row.held
-        since = (
-            row.expired_at if row.expired else row.let_go_at
-        ) or row.created  # marked before moments were kept
-        by_person = row.expired and row.expired_by not in ("", expiry.LADDER)
-        found.append(
-            removal.MarkedBackup(
-                id=row.id,
-                system=row.system_id,
-                sequence=row.sequence,
-                taken=row.time,
-                good=row.purpose == "backup" and not row.doubtful and not row.partial,
-                parts=frozenset(part.name for part in row.parts) if row.partial else None,
-                marked=since if marked else None,
-                person=by_person
-                or (row.retired is not None and row.system_let_go)
-                or row.purpose == "safety",
-                first_seen=row.removable_since,
-            )
-        )
-    return found
+    return [_standing(row) for row in await session.execute(rows)]
+
+
+_OF_A_MARK = (
+    Backup.id,
+    Backup.system_id,
+    Backup.sequence,
+    Backup.time,
+    Backup.purpose,
+    Backup.doubtful,
+    Backup.partial,
+    Backup.held,
+    Backup.parts,
+    Backup.expired,
+    Backup.expired_at,
+    Backup.expired_by,
+    Copy.let_go,
+    Copy.let_go_at,
+    Copy.removable_since,
+)
+
+
+def _standing(row: Row[*tuple[Any, ...]]) -> removal.MarkedBackup:
+    marked = (row.expired or row.let_go) and not row.held
+    at = row.expired_at if row.expired else row.let_go_at
+    since = at or row.created  # marked before moments were kept
+    by_person = row.expired and row.expired_by not in ("", expiry.LADDER)
+    with_system = row.retired is not None and row.system_let_go
+    return removal.MarkedBackup(
+        id=row.id,
+        system=row.system_id,
+        sequence=row.sequence,
+        taken=row.time,
+        good=row.purpose == "backup" and not row.doubtful and not row.partial,
+        parts=frozenset(part.name for part in row.parts) if row.partial else None,
+        marked=since if marked else None,
+        person=by_person or with_system or row.purpose == "safety",
+        first_seen=row.removable_since,
+    )
 
 
 async def _seen(

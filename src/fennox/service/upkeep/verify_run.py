@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from sqlalchemy import func, select
@@ -19,9 +20,11 @@ from fennox.core.facts.run_orders import (
 )
 from fennox.core.facts.run_results import VerifyResult
 from fennox.core.format import packs
-from fennox.core.words import first_few
+from fennox.core.words import counted, first_few
 from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.record_lists import raise_unless_damage
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
 from fennox.engine.stores.faults import (
     GONE,
@@ -70,14 +73,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         order = of_kind(run.order, VerifyOrder)
         row = await session.get_one(StoreRow, run.store_id)
         door = await context.stores.door(session, row)
-        there = Copy.__table__.join(Backup).join(System)
-        query = select(Backup.id, System.folder).select_from(there).where(Copy.store_id == row.id)
-        if run.backup_id:
-            query = query.where(Copy.backup_id == run.backup_id)
-        else:
-            query = query.where(Backup.expired.is_(False))
-        longest_ago = query.order_by(func.coalesce(Copy.verified, Copy.since)).limit(order.most)
-        wanted = [(backup, folder) for backup, folder in await session.execute(longest_ago)]
+        wanted = await _to_open(session, row, run.backup_id, order.most)
     vault = await context.stores.vault(door)
     if vault.locked and order.by_hand:
         vault.unlock(await wait_for_key(context, lease, row, journal))
@@ -86,63 +82,104 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
     await index.refresh(vault)
     vault.store = WholeObjects(vault.store, after=0)
     condemned = await vault.condemned()
-    bad: dict[str, str] = {}
-    faults: dict[Fault, set[str]] = defaultdict(set)
-    whole: set[str] = set()
-    opened = 0
+    reading = _Reading(vault, index, journal)
     for backup, folder in wanted:
         await journal.check()
-        reader = None
-        try:
-            reader = BackupReader(vault, index, await vault.find_record(backup, folder))
-            if vault.locked:
-                lost = [c for c in await reader.needed() if index.sound_place(c) is None]
-                documents = [f"{len(lost)} chunks"] if lost else []
-            else:
-                documents = await damaged_documents(reader)
-                opened += 1
-        except FennoxError as error:
-            await raise_unless_damage(vault, error)
-            documents = [error.what]
-        if documents and not await context.stores.still_held(backup, row.id):
-            continue  # a sweep removed it meanwhile
-        if documents:
-            bad[backup] = f"Cannot be read whole: {first_few(documents, MOST_NAMED)}"
-            await journal.log("error", f"Backup {backup[:12]}: {bad[backup]}")
-            await index.refresh(
-                vault
-            )  # a folder on which nothing is mounted any more holds no packs, and says so here
-            unsaid = [Fault(in_place_of(backup), bad[backup])]
-            for fault in await found_damaged(reader, bad[backup]) if reader else unsaid:
-                faults[fault].add(backup)
-        elif not vault.locked:
-            whole.add(backup)
-        await journal.progress(documents=opened)
+        lost = await reading.lost_of(backup, folder)
+        # a sweep may have removed it meanwhile
+        if not lost or await context.stores.still_held(backup, row.id):
+            await reading.enter(backup, lost)
     for pack, what in index.damaged.items():
         if packs.digest_in_name(pack) not in condemned:
-            faults[Fault(pack, what)] |= set()
+            reading.faults[Fault(pack, what)] |= set()
     if vault.locked:
         await journal.log(
             "warning",
             f"{row.name} is kept apart: its backups were held against the packs, not opened.",
         )
+    await _end(context, lease, row, [backup for backup, _ in wanted], reading)
+
+
+async def _to_open(
+    session: AsyncSession, row: StoreRow, backup: str | None, most: int | None
+) -> list[tuple[str, str]]:
+    """Backups with the folders of their systems, those opened longest ago first."""
+    there = Copy.__table__.join(Backup).join(System)
+    query = select(Backup.id, System.folder).select_from(there).where(Copy.store_id == row.id)
+    chosen = Copy.backup_id == backup if backup else Backup.expired.is_(False)
+    longest_ago = query.where(chosen).order_by(func.coalesce(Copy.verified, Copy.since))
+    rows = await session.execute(longest_ago.limit(most))
+    return [(backup_id, folder) for backup_id, folder in rows]
+
+
+@dataclass
+class _Reading:
+    """What was read. ``bad``: by backup, why it cannot be read whole; ``whole``: those that were
+    opened and can; ``faults``: objects to blame, with the backups that need them.
+    """
+
+    vault: Vault
+    index: PackIndex
+    journal: Journal
+    bad: dict[str, str] = field(default_factory=dict)
+    faults: dict[Fault, set[str]] = field(default_factory=lambda: defaultdict(set))
+    whole: set[str] = field(default_factory=set)
+    opened: int = 0
+    _reader: BackupReader | None = None
+
+    async def lost_of(self, backup: str, folder: str) -> list[str]:
+        """What of a backup cannot be read: its documents, or in custody apart a count of chunks."""
+        self._reader = None
+        try:
+            record = await self.vault.find_record(backup, folder)
+            self._reader = BackupReader(self.vault, self.index, record)
+            if not self.vault.locked:
+                documents = await damaged_documents(self._reader)
+                self.opened += 1
+                return documents
+            needed = await self._reader.needed()
+        except FennoxError as error:
+            await raise_unless_damage(self.vault, error)
+            return [error.what]
+        lost = sum(self.index.sound_place(chunk) is None for chunk in needed)
+        return [counted(lost, "chunk")] if lost else []
+
+    async def enter(self, backup: str, lost: list[str]) -> None:
+        if lost:
+            why = f"Cannot be read whole: {first_few(lost, MOST_NAMED)}"
+            self.bad[backup] = why
+            await self.journal.log("error", f"Backup {backup[:12]}: {why}")
+            # a folder on which nothing is mounted any more holds no packs, and says so here
+            await self.index.refresh(self.vault)
+            reader = self._reader
+            unread = [Fault(in_place_of(backup), why)]
+            for fault in await found_damaged(reader, why) if reader else unread:
+                self.faults[fault].add(backup)
+        elif not self.vault.locked:
+            self.whole.add(backup)
+        await self.journal.progress(documents=self.opened)
+
+
+async def _end(
+    context: Context, lease: Lease, row: StoreRow, wanted: list[str], reading: _Reading
+) -> None:
+    bad = reading.bad
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        for backup, _ in wanted:
-            current = await session.get(Copy, (backup, row.id))
-            if current is not None:
-                if backup in bad:
-                    current.damaged = bad[backup]
-                elif backup in whole:  # what was only held against the packs' tables clears nothing
-                    current.damaged, current.verified = "", context.now()
-        await _keep_verified(session, row, faults, whole, context.now())
-        run.documents = opened
-        run.result = VerifyResult(backups=len(wanted), opened=opened, damaged_backups=len(bad))
+        for backup in wanted:
+            copy = await session.get(Copy, (backup, row.id))
+            if copy is not None and backup in bad:
+                copy.damaged = bad[backup]
+            elif copy is not None and backup in reading.whole:
+                # what was only held against the packs' tables clears nothing
+                copy.damaged, copy.verified = "", context.now()
+        await _keep_verified(session, row, reading.faults, reading.whole, context.now())
+        run.documents = reading.opened
+        run.result = VerifyResult(
+            backups=len(wanted), opened=reading.opened, damaged_backups=len(bad)
+        )
         if bad:
-            text = f"{len(bad)} of {len(wanted)} backups in {row.name} cannot be read whole."
-            run.reason, run.remedy, run.problem = (
-                text,
-                "Scrub the store: what another copy holds is healed.",
-                "damaged",
-            )
+            run.reason = f"{len(bad)} of {len(wanted)} backups in {row.name} cannot be read whole."
+            run.remedy = "Scrub the store: what another copy holds is healed."
+            run.problem = "damaged"
         await queue.end(session, run, "failed" if bad else "done", context.now())

@@ -2,39 +2,30 @@
 
 from __future__ import annotations
 
-import re
-import secrets
 from collections.abc import AsyncIterator
-from datetime import timedelta
 from typing import Annotated
 
 from fastapi import APIRouter, Header, Query, Request
 from fastapi.responses import StreamingResponse
-from sqlalchemy import select
-from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models.backups import Backup, Copy
-from fennox.catalogue.models.runs import IS_ACTIVE, Run
 from fennox.catalogue.models.stores import StoreRow
-from fennox.catalogue.models.systems import HandedIn, System
-from fennox.core.errors import BadInput, Conflict
-from fennox.core.evidence.evaluation import parts_to_take
-from fennox.core.facts.run_orders import CopyOrder, TakeOrder, VerifyOrder, of_kind
-from fennox.core.names import noun
-from fennox.engine.backups.backup_reader import BackupReader
+from fennox.catalogue.models.systems import System
+from fennox.core.errors import BadInput
+from fennox.core.facts.run_orders import TakeOrder, VerifyOrder, of_kind
 from fennox.engine.inspection.export import export
 from fennox.service.access_control import audit
 from fennox.service.backups import catalogue_entry, copies
-from fennox.service.backups.open_backups import Shelf
-from fennox.service.http.routes.backups.backup_views import shown
-from fennox.service.http.routes.backups.runs import run_shown
+from fennox.service.backups.open_backups import reader_of
 from fennox.service.http.routes.people.session import Here, Who
-from fennox.service.machines.context import Context, named
+from fennox.service.machines.context import named
 from fennox.service.queries.lookups import find_backup
-from fennox.service.queries.paging import After, Limit, newest_first
-from fennox.service.runs import new_runs
+from fennox.service.queries.paging import After, Limit
 from fennox.service.takes import hand_ins
+from fennox.service.takes.start_take import start_take
 from fennox.service.upkeep import store_runs
+from fennox.service.views import backups as backup_views
+from fennox.service.views import runs as run_views
+from fennox.service.views import systems as system_views
 from fennox.wire.backups import (
     BackupShown,
     CopyWanted,
@@ -48,8 +39,6 @@ from fennox.wire.runs import RunShown
 
 router = APIRouter(tags=["backups"])
 
-_ID = re.compile(r"[0-9a-f]{6,32}\Z")
-
 
 @router.get("/backups")
 async def list_backups(
@@ -61,15 +50,9 @@ async def list_backups(
 ) -> Page[BackupShown]:
     """Backups, newest first; of one system if given."""
     async with context.session() as session:
-        query = select(Backup)
-        if system is not None:
-            query = query.where(Backup.system_id == (await named(session, System, system)).id)
-        if not expired:
-            query = query.where(Backup.expired.is_(False))
-        rows, cursor = await newest_first(
-            session, query, [Backup.time, Backup.sequence, Backup.id], limit, after
+        return await backup_views.page(
+            context, session, system=system, expired=expired, limit=limit, after=after
         )
-        return Page(items=await shown(context, session, rows), after=cursor)
 
 
 @router.post("/backups", status_code=202)
@@ -81,60 +64,18 @@ async def take_backup(
     idempotency_key: str | None = Header(default=None),
 ) -> RunShown:
     """Start a take. The answer is its run; follow it for the backup."""
-    if wanted.name:
-        noun(wanted.name)
     async with context.session() as session:
-        system = await named(session, System, wanted.system)
-        kind, _ = context.kinds.kind(system.kind)
-        parts_to_take(kind, wanted.parts)
-        key = f"{who.name}:{idempotency_key}" if idempotency_key else None
-        if wanted.name:
-            await _must_be_free(session, system, wanted.name, key)
-        stores = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
-        store = (
-            await named(session, StoreRow, wanted.store)
-            if wanted.store
-            else catalogue_entry.check_store_given(stores)
-        )
-        run = await new_runs.enqueue(
-            session,
-            TakeOrder(
-                name=wanted.name, note=wanted.note, parts=wanted.parts, hold=wanted.hold or None
-            ),
-            new_runs.About(system_id=system.id, store_id=store.id, backup_id=secrets.token_hex(16)),
-            by=who.name,
-            now=context.now(),
-            idempotency_key=key,
-            wait=wanted.wait,
-        )
+        made = await start_take(context, session, wanted, who.name, idempotency_key)
         await audit.note(
-            session, request, "started a take", "system", system.name, store=store.name, run=run.id
+            session,
+            request,
+            "started a take",
+            "system",
+            made.system,
+            store=made.store,
+            run=made.run.id,
         )
-        await session.refresh(run)
-        return await run_shown(context, session, run)
-
-
-async def _must_be_free(
-    session: AsyncSession, system: System, name: str, idempotency_key: str | None
-) -> None:
-    """A name fits one backup of a system, or it could not be asked for by it. The same take, asked
-    again, is one.
-    """
-    if idempotency_key is not None:
-        same = select(Run.id).where(Run.idempotency_key == idempotency_key)
-        if (await session.execute(same)).first() is not None:
-            return
-    held = select(Backup.id).where(Backup.system_id == system.id, Backup.name == name)
-    coming = select(Run.backup_id).where(
-        IS_ACTIVE, Run.system_id == system.id, Run.order["name"].astext == name
-    )
-    for query in (held, coming):
-        if (other := (await session.execute(query.limit(1))).scalar_one_or_none()) is not None:
-            raise Conflict(
-                f"{system.name} has a backup {name} already ({other[:12]}).",
-                "Choose another name.",
-                field="name",
-            )
+        return await run_views.fresh(context, session, made.run)
 
 
 @router.get("/systems/{name}/hand-ins")
@@ -142,28 +83,7 @@ async def list_hand_ins(name: str, context: Here) -> Page[HandInShown]:
     """What people export and hand in for a system, and when it is due."""
     async with context.session() as session:
         system = await named(session, System, name)
-        kind, _ = context.kinds.kind(system.kind)
-        rows = (
-            await session.execute(select(HandedIn).where(HandedIn.system_id == system.id))
-        ).scalars()
-        known = {row.document: row for row in rows if row.backup_id is not None}
-    found = []
-    for part, source, hand in kind.hand_ins():
-        row = known.get(str(source.document))
-        found.append(
-            HandInShown(
-                document=str(source.document),
-                part=part.name,
-                title=part.title,
-                how=hand.how,
-                every=hand.every,
-                handed_in=row.at if row else None,
-                by=row.by if row else "",
-                backup=row.backup_id if row else None,
-                due=row.at + timedelta(days=hand.every) if row else None,
-            )
-        )
-    return Page(items=found)
+        return await system_views.hand_ins_of(context, session, system)
 
 
 @router.post("/systems/{name}/hand-ins", status_code=202)
@@ -189,33 +109,20 @@ async def hand_in(
             )
     async with context.session() as session:
         system = await named(session, System, name)
-        stores = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
-        place = (
-            await named(session, StoreRow, store)
-            if store
-            else catalogue_entry.check_store_given(stores)
-        )
+        place = await catalogue_entry.store_for(session, store)
         run = await hand_ins.hand_in(
             context, session, system, place, bytes(content), document, who.name, note
         )
         handed_in = of_kind(run.order, TakeOrder).handed_in or ""
         await audit.note(session, request, "handed in", "system", system.name, document=handed_in)
-        await session.refresh(run)
-        return await run_shown(context, session, run)
+        return await run_views.fresh(context, session, run)
 
 
 @router.get("/backups/{backup}")
 async def show_backup(backup: str, context: Here) -> BackupShown:
     """One backup, by id, the beginning of its id, or its name."""
     async with context.session() as session:
-        return (await shown(context, session, [await find_backup(session, backup)]))[0]
-
-
-async def reader_of(context: Context, backup: str, passphrase: str | None) -> BackupReader:
-    """A reader of a backup's best copy."""
-    async with context.session() as session:
-        row = await find_backup(session, backup)
-    return await Shelf(context, passphrase).reader(row)
+        return await backup_views.one(context, session, backup)
 
 
 @router.post("/backups/{backup}/copy", status_code=202)
@@ -226,14 +133,9 @@ async def copy_backup(
     async with context.session() as session:
         row = await find_backup(session, backup)
         store = await named(session, StoreRow, wanted.store)
-        if await session.get(Copy, (row.id, store.id)) is not None:
-            raise Conflict(f"{store.name} holds this backup already.", "Nothing is to be done.")
-        run = await store_runs.enqueue_for_store(
-            context, session, CopyOrder(backup=row.id), store, who.name
-        )
+        run = await store_runs.enqueue_copy(context, session, row, store, who.name)
         await audit.note(session, request, "copied", "backup", row.id, store=store.name)
-        await session.refresh(run)
-        return await run_shown(context, session, run)
+        return await run_views.fresh(context, session, run)
 
 
 @router.post("/backups/{backup}/verify", status_code=202)
@@ -250,8 +152,7 @@ async def verify_backup(
         run = await store_runs.enqueue_for_store(
             context, session, VerifyOrder(backup=row.id, by_hand=True), place, who.name
         )
-        await session.refresh(run)
-        return await run_shown(context, session, run)
+        return await run_views.fresh(context, session, run)
 
 
 @router.get("/backups/{backup}/documents")
@@ -260,23 +161,7 @@ async def list_documents(
 ) -> Page[DocumentShown]:
     """What a backup holds, without any content; only in custody kept."""
     reader = await reader_of(context, backup, None)
-    found = []
-    for held in (await reader.head()).parts:
-        if part is None or held.name == part:
-            async for document in reader.documents(held):
-                found.append(
-                    DocumentShown(
-                        part=held.name,
-                        path=document.path,
-                        type=document.type,
-                        size=document.size,
-                        mode=document.mode,
-                        owner=document.owner,
-                        modified=document.modified,
-                        secret=document.secret,
-                    )
-                )
-    return Page(items=found)
+    return Page(items=await backup_views.documents(reader, part))
 
 
 @router.post("/backups/{backup}/export", response_class=StreamingResponse)

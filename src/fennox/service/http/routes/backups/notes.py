@@ -3,27 +3,17 @@
 from __future__ import annotations
 
 from fastapi import APIRouter, Request
-from sqlalchemy import or_, select
 
-from fennox.catalogue.models.backups import Backup, Copy, Removal
-from fennox.catalogue.models.stores import StoreRow
-from fennox.catalogue.models.systems import System
-from fennox.core.errors import Conflict
 from fennox.service.access_control import audit
 from fennox.service.backups import note_delivery
-from fennox.service.http.routes.backups.backup_views import shown
 from fennox.service.http.routes.people.session import Here, Who
-from fennox.service.machines.context import Context, named
+from fennox.service.machines.context import Context
 from fennox.service.queries.lookups import find_backup
-from fennox.service.queries.paging import After, Limit, newest_first
+from fennox.service.queries.paging import After, Limit
 from fennox.service.retention import expiry
 from fennox.service.takes import guard
-from fennox.wire.backups import (
-    BackupShown,
-    ClearWanted,
-    HoldWanted,
-    RemovalShown,
-)
+from fennox.service.views import backups as backup_views
+from fennox.wire.backups import BackupShown, ClearWanted, HoldWanted, RemovalShown
 from fennox.wire.base import Page
 
 router = APIRouter(tags=["backups"])
@@ -38,14 +28,14 @@ async def _hold(
         await audit.note(
             session, request, "hold" if on else "release", "backup", row.id, reason=reason
         )
-    return await _told(context, row.id)
+    return await _delivered(context, row.id)
 
 
-async def _told(context: Context, backup: str) -> BackupShown:
-    """What was said of a backup is delivered to the stores; one that is away is told later."""
+async def _delivered(context: Context, backup: str) -> BackupShown:
+    """Deliver what was said of a backup to its stores; one that is away gets it later."""
     await note_delivery.deliver(context, [backup])
     async with context.session() as session:
-        return (await shown(context, session, [await session.get_one(Backup, backup)]))[0]
+        return await backup_views.one(context, session, backup)
 
 
 @router.post("/backups/{backup}/hold")
@@ -65,17 +55,10 @@ async def clear_backup(
     """
     async with context.session() as session:
         row = await find_backup(session, backup)
-        if not row.doubtful and not row.misdated:
-            raise Conflict("Nobody doubts this backup.", "Nothing is to be done.")
-        if wanted.good:
-            row.misdated = False
-            await guard.say(context, session, row, "cleared", wanted.reason, who.name)
-        else:
-            reason = f"confirmed to be bad: {wanted.reason}"
-            await expiry.mark(session, row, context.now(), who.name, reason)
+        await guard.judge(context, session, row, wanted.reason, who.name, good=wanted.good)
         action = "cleared" if wanted.good else "confirmed the doubt about"
         await audit.note(session, request, action, "backup", row.id, reason=wanted.reason)
-    return await _told(context, row.id)
+    return await _delivered(context, row.id)
 
 
 @router.post("/backups/{backup}/keep")
@@ -85,13 +68,9 @@ async def keep_backup(
     """Take back that a backup may go, and hold it. Possible until a sweep has removed it."""
     async with context.session() as session:
         row = await find_backup(session, backup)
-        if row.expired or await session.scalar(
-            select(Copy.let_go).where(Copy.backup_id == row.id, Copy.let_go)
-        ):
-            await expiry.unmark(session, row, context.now(), who.name, wanted.reason)
-        await note_delivery.set_hold(context, session, row, wanted.reason, who.name, on=True)
+        await expiry.keep_on_hold(context, session, row, wanted.reason, who.name)
         await audit.note(session, request, "kept", "backup", row.id, reason=wanted.reason)
-    return await _told(context, row.id)
+    return await _delivered(context, row.id)
 
 
 @router.get("/removals")
@@ -104,31 +83,8 @@ async def list_removals(
 ) -> Page[RemovalShown]:
     """Backups that sweeps removed within a year, newest first."""
     async with context.session() as session:
-        query = select(Removal)
-        if system is not None:
-            query = query.where(or_(Removal.system == system, Removal.system_id == system))
-        if store is not None:
-            query = query.where(Removal.store_id == (await named(session, StoreRow, store)).id)
-        rows, cursor = await newest_first(session, query, [Removal.at, Removal.id], limit, after)
-        if system is not None and not rows and after is None:
-            await named(session, System, system)  # of one that was never there, nothing is said
-        stores = {row.id: row.name for row in (await session.execute(select(StoreRow))).scalars()}
-        return Page(
-            items=[
-                RemovalShown(
-                    backup=row.backup_id,
-                    system=row.system,
-                    store=stores[row.store_id],
-                    name=row.name,
-                    time=row.time,
-                    bytes=row.size,
-                    why=row.why,
-                    removed=row.at,
-                    run=row.run_id,
-                )
-                for row in rows
-            ],
-            after=cursor,
+        return await backup_views.removals(
+            session, system=system, store=store, limit=limit, after=after
         )
 
 

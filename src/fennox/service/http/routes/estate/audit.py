@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Annotated
 
-from fastapi import APIRouter
-from sqlalchemy import select
+from fastapi import APIRouter, Depends
 
-from fennox.catalogue.models.people import Audit
+from fennox.service.access_control.audit import AuditFilter, page
 from fennox.service.http.routes.people.session import Here
 from fennox.service.own_state import audit_chain
 from fennox.service.queries.paging import Limit
@@ -17,11 +17,7 @@ from fennox.wire.base import Page
 router = APIRouter(tags=["audit"])
 
 
-@router.get("/audit")
-async def audit(
-    context: Here,
-    limit: Limit = 100,
-    before: int | None = None,
+def _filter(
     by: str | None = None,
     noun: str | None = None,
     about: str | None = None,
@@ -29,39 +25,22 @@ async def audit(
     address: str | None = None,
     since: datetime | None = None,
     until: datetime | None = None,
+) -> AuditFilter:
+    return AuditFilter(by, noun, about, action, address, since, until)
+
+
+@router.get("/audit")
+async def audit(
+    context: Here,
+    chosen: Annotated[AuditFilter, Depends(_filter)],
+    limit: Limit = 100,
+    before: int | None = None,
 ) -> Page[AuditEntry]:
     """Who did what, newest first; by person, noun, the name it is about, part of the action,
     address and time.
     """
-    query = select(Audit).order_by(Audit.id.desc()).limit(limit + 1)
-    exact = [(Audit.by, by), (Audit.noun, noun), (Audit.name, about), (Audit.address, address)]
-    query = query.where(*(column == given for column, given in exact if given is not None))
-    if before is not None:
-        query = query.where(Audit.id < before)
-    if since is not None:
-        query = query.where(Audit.at >= since)
-    if until is not None:
-        query = query.where(Audit.at < until)
-    if action is not None:
-        query = query.where(Audit.action.contains(action, autoescape=True))
     async with context.session() as session:
-        rows = list((await session.execute(query)).scalars())
-    items = [
-        AuditEntry(
-            id=row.id,
-            at=row.at,
-            by=row.by,
-            action=row.action,
-            noun=row.noun,
-            name=row.name,
-            details=row.details,
-            address=row.address,
-            place=row.place,
-            digest=row.digest,
-        )
-        for row in rows[:limit]
-    ]
-    return Page(items=items, after=str(items[-1].id) if len(rows) > limit else None)
+        return await page(session, chosen, limit, before)
 
 
 @router.get("/audit/check")

@@ -5,10 +5,8 @@ from __future__ import annotations
 from datetime import datetime
 
 from fastapi import APIRouter, Request
-from sqlalchemy import func, select
 
 from fennox.catalogue.models.people import Approval
-from fennox.catalogue.models.service import ServiceState
 from fennox.service.access_control import approvals, audit
 from fennox.service.http import rights
 from fennox.service.http.routes.people.session import Here, Who
@@ -27,7 +25,6 @@ from fennox.wire.base import Page
 
 router = APIRouter(tags=["approvals"])
 
-_MOST = 200  # that are listed
 _RIGHT_OF: dict[str, Role] = {
     "export": "administrator",
     "content": "operator",
@@ -83,15 +80,9 @@ def _sees(who: Person, row: Approval) -> bool:
 @router.get("/approvals")
 async def list_approvals(who: Who, context: Here, all: bool = False) -> Page[ApprovalShown]:
     """What waits for a second person, the oldest first; or `all`, the newest first."""
-    waiting = (
-        select(Approval)
-        .where(Approval.state == "asked", Approval.until > func.now())
-        .order_by(Approval.at)
-    )
-    query = select(Approval).order_by(Approval.at.desc()).limit(_MOST) if all else waiting
     async with context.session() as session:
-        now: datetime = (await session.execute(select(func.now()))).scalar_one()
-        rows = (await session.execute(query)).scalars().all()
+        now = await approvals.database_now(session)
+        rows = await approvals.listed(session, ended_too=all)
     return Page(items=[_shown(row, who, now) for row in rows if _sees(who, row)])
 
 
@@ -99,7 +90,7 @@ async def list_approvals(who: Who, context: Here, all: bool = False) -> Page[App
 async def show_approval(approval: str, who: Who, context: Here) -> ApprovalShown:
     """What is to be done, in full."""
     async with context.session() as session:
-        now: datetime = (await session.execute(select(func.now()))).scalar_one()
+        now = await approvals.database_now(session)
         row = await approvals.found(session, approval)
     if not _sees(who, row):
         raise approvals.not_there(approval)
@@ -126,7 +117,7 @@ async def _decide(
     approval: str, request: Request, who: Person, context: Here, wanted: Decision, *, grant: bool
 ) -> ApprovalShown:
     async with context.session() as session:
-        now: datetime = (await session.execute(select(func.now()))).scalar_one()
+        now = await approvals.database_now(session)
         row = await approvals.found(session, approval)
         if not _sees(who, row):
             raise approvals.not_there(approval)
@@ -162,11 +153,9 @@ async def set_approvals(wanted: ApprovalActs, request: Request, context: Here) -
     `people` comes with any other: whoever could add somebody alone would have a second person of
     their own.
     """
-    acts = list(dict.fromkeys([*wanted.acts, "people"])) if wanted.acts else []
+    acts: list[Act] = list(dict.fromkeys([*wanted.acts, "people"])) if wanted.acts else []
     async with context.session() as session:
-        await approvals.must_leave_two(session, list(acts), NEEDED)
-        state = (await session.execute(select(ServiceState).with_for_update())).scalar_one()
-        before, state.approvals = state.approvals, list(acts)
+        before = await approvals.set_acts(session, acts, NEEDED)
         await audit.note(
             session,
             request,

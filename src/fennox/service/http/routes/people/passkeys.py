@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
-from sqlalchemy import select
-from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models.people import Passkey, User
-from fennox.core.errors import Conflict, NotAllowed, NotFound, NotSignedIn
+from fennox.catalogue.models.people import User
+from fennox.core.errors import NotAllowed, NotSignedIn
 from fennox.service.access_control import audit, passkeys
 from fennox.service.access_control.attempts import attempt, to_sign_in
 from fennox.service.http.routes.people.session import (
@@ -25,19 +23,13 @@ from fennox.wire.base import Page
 router = APIRouter(tags=["passkeys"])
 
 _NEW, _SIGN_IN = "new passkey", "passkey sign-in"
-_MOST = 20  # of one person
-
-
-async def _of(session: AsyncSession, user: str) -> list[Passkey]:
-    rows = select(Passkey).where(Passkey.user_id == user).order_by(Passkey.created)
-    return list((await session.execute(rows)).scalars())
 
 
 @router.get("/passkeys")
 async def list_passkeys(who: Who, context: Here) -> Page[PasskeyShown]:
     """Your own."""
     async with context.session() as session:
-        rows = await _of(session, who.id)
+        rows = await passkeys.of_user(session, who.id)
     return Page(
         items=[
             PasskeyShown(id=row.id, name=row.name, created=row.created, last_used=row.used)
@@ -49,15 +41,10 @@ async def list_passkeys(who: Who, context: Here) -> Page[PasskeyShown]:
 @router.post("/passkeys/begin")
 async def begin_passkey(who: Who, context: Here) -> PasskeyBegun:
     """What the browser is to make a passkey from."""
-    here = passkeys.party(context)
     async with context.session() as session:
-        known = await _of(session, who.id)
-        if len(known) >= _MOST:
-            raise Conflict(f"You have {_MOST} passkeys.", "Remove those that you use no more.")
-        options = passkeys.registration(here, await session.get_one(User, who.id), known)
-        handle = await challenges.begin(
-            session, _NEW, {"challenge": options.challenge, "user": who.id}
-        )
+        options = await passkeys.begin(session, context, who.id)
+        begun = {"challenge": options.challenge, "user": who.id}
+        handle = await challenges.begin(session, _NEW, begun)
     return PasskeyBegun(handle=handle, options=options.plain)
 
 
@@ -70,21 +57,7 @@ async def add_passkey(
         begun = await challenges.use(session, _NEW, wanted.handle.get_secret_value())
         if begun["user"] != who.id:
             raise NotAllowed("Somebody else began this.", "Begin it again.")
-        id_, key, count = passkeys.registered(
-            passkeys.party(context), begun["challenge"], wanted.credential
-        )
-        if await session.get(Passkey, id_) is not None:
-            raise Conflict("This passkey is known already.", "Use another device.")
-        row = Passkey(
-            id=id_,
-            user_id=who.id,
-            name=wanted.name,
-            public_key=key,
-            sign_count=count,
-            created=context.wall(),
-            used=None,
-        )
-        session.add(row)
+        row = await passkeys.add(session, context, wanted, begun["challenge"], who.id)
         await audit.note(session, request, "added", "passkey", row.name)
     return PasskeyShown(id=row.id, name=row.name, created=row.created, last_used=None)
 
@@ -93,10 +66,7 @@ async def add_passkey(
 async def remove_passkey(passkey: str, request: Request, who: Who, context: Here) -> None:
     """Let a passkey of yours sign in no more."""
     async with context.session() as session:
-        row = await session.get(Passkey, passkey)
-        if row is None or row.user_id != who.id:
-            raise NotFound("You have no such passkey.", "Look at the list of yours.")
-        await session.delete(row)
+        row = await passkeys.remove(session, passkey, who.id)
         await audit.note(session, request, "removed", "passkey", row.name)
 
 

@@ -8,19 +8,15 @@ import time
 from urllib.parse import parse_qs
 
 from fastapi import APIRouter, Request, Response
-from sqlalchemy import select
-from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models.people import User
 from fennox.core.constant_time import same
-from fennox.core.errors import BadInput, NotAllowed, NotSignedIn
-from fennox.service.access_control import audit
+from fennox.core.errors import BadInput, NotSignedIn
+from fennox.service.access_control import audit, provider_users
 from fennox.service.access_control.attempts import attempt, to_sign_in
 from fennox.service.http.routes.people.session import Here, begin_session, origin_of
 from fennox.service.machines.context import Context
 from fennox.service.people import challenges, tokens
-from fennox.service.people.first_administrator import new_user
-from fennox.service.people.identity_provider import Provider, Vouched
+from fennox.service.people.identity_provider import Provider
 from fennox.service.people.tokens import FRESH
 from fennox.wire.access import ProviderBegin, ProviderBegun, ProviderSignIn, SignedIn, SignInWays
 
@@ -94,57 +90,13 @@ async def sign_in_with_provider(
         )
         tried.passed = True
     async with context.session() as session:
-        user = await _user(session, request, context, vouched)
+        user = await provider_users.user_of(session, request, context, vouched)
     age = time.time() - vouched.authenticated if vouched.authenticated is not None else None
     proved = age is not None and -60 <= age <= FRESH.total_seconds()
     response.delete_cookie(_COOKIE, path="/")
     return await begin_session(
         context, request, response, user, as_token=wanted.handle is not None, proved=proved
     )
-
-
-async def _user(
-    session: AsyncSession, request: Request, context: Context, vouched: Vouched
-) -> User:
-    """The person, with the role that the provider's groups give them now; made at their first
-    sign-in.
-    """
-    mine = (
-        select(User)
-        .where(User.issuer == vouched.issuer, User.subject == vouched.subject)
-        .with_for_update()
-    )
-    user = (await session.execute(mine)).scalar_one_or_none()
-    if user is not None:
-        if user.role != vouched.role:
-            await tokens.end_others(session, user.id, but=None)
-            await audit.note_as(
-                session,
-                request,
-                user.name,
-                "changed by the provider",
-                "user",
-                user.name,
-                role=f"{user.role} → {vouched.role}",
-            )
-            user.role = vouched.role
-        return user
-    if (
-        await session.execute(select(User.id).where(User.name == vouched.name))
-    ).first() is not None:
-        raise NotAllowed(
-            f"There is a user {vouched.name} here already, who is not yours by the provider's"
-            " word.",
-            "An administrator renames or removes that one, or the provider gives you another name.",
-        )
-    user = new_user(vouched.name, vouched.role, "", context.now())
-    user.issuer, user.subject = vouched.issuer, vouched.subject
-    session.add(user)
-    await audit.note_as(
-        session, request, user.name, "added by the provider", "user", user.name, role=user.role
-    )
-    await session.flush()
-    return user
 
 
 @router.post("/session/provider/logout", status_code=204)
@@ -158,8 +110,7 @@ async def provider_ends_sessions(request: Request, context: Here) -> None:
         subject = await provider.logged_out(given[0])
         tried.passed = True
     async with context.session() as session:
-        mine = select(User).where(User.issuer == provider.issuer, User.subject == subject)
-        user = (await session.execute(mine)).scalar_one_or_none()
+        user = await provider_users.known(session, provider.issuer, subject)
         if user is not None:
             ended = await tokens.end_others(session, user.id, but=None)
             await audit.note_as(

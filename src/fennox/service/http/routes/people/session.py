@@ -6,12 +6,11 @@ from typing import Annotated
 
 from fastapi import APIRouter, Depends, Request, Response
 from pydantic import SecretStr
-from sqlalchemy import delete
-from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models.people import Token, User
+from fennox.catalogue.models.people import User
 from fennox.core.errors import BadInput
-from fennox.service.access_control import audit, credentials, second_factors
+from fennox.service.access_control import audit, credentials
+from fennox.service.access_control.credentials import signed_in
 from fennox.service.http.access import cookie_name, person
 from fennox.service.machines.context import Context
 from fennox.service.people import first_administrator, passwords, tokens
@@ -67,32 +66,13 @@ async def begin_session(
             session, user, kind, context.wall(), origin_of(request), proved=proved
         )
         await audit.note_as(session, request, user.name, "signed in", "user", user.name)
-        await session.flush()
-        shown = await _signed_in(session, context, secret, by_cookie=not as_token)
+        shown = await signed_in(session, context, secret, by_cookie=not as_token)
     if not as_token:
         secure = request.url.scheme == "https"
         response.set_cookie(
             cookie_name(request), secret, httponly=True, samesite="strict", secure=secure, path="/"
         )
     return shown.model_copy(update={"token": secret if as_token else None})
-
-
-async def _signed_in(
-    session: AsyncSession, context: Context, secret: str, *, by_cookie: bool
-) -> SignedIn:
-    who = await tokens.person_of(session, secret, by_cookie=by_cookie, now=context.wall())
-    until = (await session.get_one(Token, tokens.digest(secret))).until
-    user = await session.get_one(User, who.id)
-    return SignedIn(
-        user=who.name,
-        role=who.role,
-        rights=sorted(who.rights),
-        until=until,
-        proved=who.proved,
-        must_change=who.must_change,
-        factors=await second_factors.kinds(session, user),
-        scope=[list(selectors) for selectors in who.scope] if who.scope is not None else None,
-    )
 
 
 @router.get("/session")
@@ -103,14 +83,14 @@ async def who_am_i(request: Request, who: Who, context: Here) -> SignedIn:
 
 async def who_is_signed_in(request: Request, who: Person, context: Context) -> SignedIn:
     async with context.session() as session:
-        return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
+        return await signed_in(session, context, _token(request), by_cookie=who.by_cookie)
 
 
 @router.delete("/session", status_code=204)
 async def sign_out(request: Request, response: Response, who: Who, context: Here) -> None:
     """Sign out; the token or cookie is worth nothing afterwards."""
     async with context.session() as session:
-        await session.execute(delete(Token).where(Token.hash == tokens.digest(_token(request))))
+        await tokens.end(session, _token(request))
         await audit.note(session, request, "signed out", "user", who.name)
     response.delete_cookie(cookie_name(request), path="/")
 
@@ -125,7 +105,7 @@ async def prove(wanted: ProofWanted, request: Request, who: Who, context: Here) 
     async with context.session() as session:
         await tokens.prove(session, who)
         await audit.note(session, request, "proved who they are", "user", who.name)
-        return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
+        return await signed_in(session, context, _token(request), by_cookie=who.by_cookie)
 
 
 @router.post("/session/password")
@@ -139,14 +119,11 @@ async def change_password(
     hash_ = await passwords.hash_password(new, who.name)
     await credentials.check_password_alone(context, who.name, old, origin_of(request).address)
     async with context.session() as session:
-        row = await session.get_one(User, who.id, with_for_update=True)
-        row.password_hash, row.must_change = hash_, False
-        ended = await tokens.end_others(session, who.id, but=who.session)
+        ended = await credentials.set_password(session, who, hash_)
         await audit.note(
             session, request, "changed the password of", "user", who.name, sessions_ended=str(ended)
         )
-        await session.flush()
-        return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
+        return await signed_in(session, context, _token(request), by_cookie=who.by_cookie)
 
 
 def _token(request: Request) -> str:

@@ -4,20 +4,19 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request
 from pydantic import SecretStr
-from sqlalchemy import func, select
 
-from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.stores import StoreRow
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.facts.run_orders import AdoptOrder, RekeyOrder
 from fennox.core.format.primitives.hpke import OpeningKey
 from fennox.service.access_control import audit
-from fennox.service.http.routes.backups.runs import run_shown
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.keys import key_sets, passphrases, rekey_run
 from fennox.service.keys.key_sets import header_of, key_set_named
 from fennox.service.machines.context import Context, named
 from fennox.service.stores import adopted_store
 from fennox.service.upkeep import store_runs
+from fennox.service.views import runs as run_views
 from fennox.wire.base import Page
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
@@ -53,17 +52,7 @@ async def _written(
 async def list_key_sets(context: Here) -> Page[KeySetShown]:
     """Key sets with their passphrases: labels and ages, never the passphrases themselves."""
     async with context.session() as session:
-        newest = select(KeySet.id, func.max(KeySet.generation)).group_by(KeySet.id)
-        found = [
-            await session.get_one(KeySet, (row[0], row[1]))
-            for row in (await session.execute(newest)).all()
-        ]
-        return Page(
-            items=[
-                await key_sets.shown(session, row)
-                for row in sorted(found, key=lambda row: row.name)
-            ]
-        )
+        return Page(items=await key_sets.all_shown(session))
 
 
 @router.post("/key-sets/{name}/passphrases", status_code=201)
@@ -131,7 +120,6 @@ async def change_custody(
         await audit.note(
             session, request, "changed custody", "key set", name, custody=wanted.custody
         )
-        await session.flush()
         return await key_sets.shown(session, keys)
 
 
@@ -173,9 +161,7 @@ async def _rekey_runs(context: Context, name: str, by: str) -> list[RunShown]:
             await store_runs.enqueue_for_store(context, session, RekeyOrder(), row, by)
             for row in rows
         ]
-        for run in runs:
-            await session.refresh(run)
-        return [await run_shown(context, session, run) for run in runs]
+        return [await run_views.fresh(context, session, run) for run in runs]
 
 
 @router.post("/stores/{name}/hand-over")
@@ -184,8 +170,7 @@ async def hand_over(
 ) -> KeySetShown:
     """Make this service the one that sweeps the store."""
     async with context.session() as session:
-        row = await named(session, StoreRow, name)
-        keys = await session.get_one(KeySet, (row.key_set, row.generation))
+        keys = await key_sets.of_store(session, await named(session, StoreRow, name))
     opening = await passphrases.open_with(context, keys.name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         row = await named(session, StoreRow, name)
@@ -201,11 +186,9 @@ async def adopt_store(wanted: AdoptStore, request: Request, context: Here, who: 
     opened = await adopted_store.open_store(context, wanted)
     async with context.session() as session:
         row = await adopted_store.adopt_store(context, session, wanted, opened)
-        await session.flush()
         await audit.note(session, request, "adopted", "store", row.name, address=row.address)
         run = await store_runs.enqueue_for_store(context, session, AdoptOrder(), row, who.name)
-        await session.refresh(run)
-        return await run_shown(context, session, run)
+        return await run_views.fresh(context, session, run)
 
 
 @router.post("/stores/{name}/adopt", status_code=202)
@@ -214,5 +197,4 @@ async def adopt_backups(name: str, context: Here, who: Who) -> RunShown:
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         run = await store_runs.enqueue_for_store(context, session, AdoptOrder(), row, who.name)
-        await session.refresh(run)
-        return await run_shown(context, session, run)
+        return await run_views.fresh(context, session, run)

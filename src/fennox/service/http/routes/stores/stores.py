@@ -2,112 +2,42 @@
 
 from __future__ import annotations
 
-import asyncio
 from typing import Annotated
 
 from fastapi import APIRouter, Body, Query, Request
-from sqlalchemy import select
-from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models.stores import KeySet, StoreDamage, StoreRow, StoreSpace
+from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import Login
-from fennox.core.errors import FennoxError
 from fennox.core.facts.run_orders import ScrubOrder, SweepOrder
-from fennox.core.format import header as headers
-from fennox.core.time import parse_stamp
 from fennox.service.access_control import audit
-from fennox.service.concerns import estate_count
-from fennox.service.http.routes.backups.runs import run_shown
 from fennox.service.http.routes.people.session import Here, Who
-from fennox.service.machines.context import Context, named
-from fennox.service.stores import store_change, store_making, store_test, store_warnings
+from fennox.service.machines.context import named
+from fennox.service.stores import store_change, store_making, store_test
 from fennox.service.upkeep import store_runs, sweep_run
-from fennox.stores import addresses
-from fennox.stores.base import Store
+from fennox.service.views import runs as run_views
+from fennox.service.views import stores as store_views
 from fennox.wire.backups import MarkedShown
 from fennox.wire.base import Page
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     DamageShown,
-    EntryShown,
     FolderShown,
     Forgotten,
     Look,
     NewStore,
-    SlotShown,
     SpaceShown,
     StoreChange,
-    StoreCheck,
     StoreShown,
     StoreTest,
 )
 
-_PATIENCE = 5.0  # seconds that a list of stores waits for a far side
-_MOST = 1000  # entries of a folder that are shown
-
 router = APIRouter(tags=["stores"])
-
-
-async def _shown(context: Context, row: StoreRow) -> StoreShown:
-    async with context.session() as session:
-        keys = await session.get_one(KeySet, (row.key_set, row.generation))
-        header = headers.decode(row.header.encode())
-        count, newest = (await estate_count.in_stores(context, session)).get(row.id, (0, None))
-        warnings = await store_warnings.warnings(context, session, row, keys.custody)
-        login = await session.get(Login, row.login_id) if row.login_id else None
-        sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else None
-        door = await context.stores.door(session, row, lately=True)
-    space = None
-    try:
-        async with asyncio.timeout(_PATIENCE):
-            space = await (await context.stores.store(door)).space()
-    except TimeoutError:
-        warnings.insert(0, f"{row.name} did not tell its free space within {_PATIENCE:g} seconds.")
-    except FennoxError as error:
-        warnings.insert(0, str(error))
-    return StoreShown(
-        id=row.id,
-        name=row.name,
-        address=row.address,
-        plain=addresses.parse(row.address).plain,
-        login=login.name if login else None,
-        sweep_login=sweep.name if sweep else None,
-        key=row.key,
-        site=row.site,
-        key_set=keys.name,
-        custody=keys.custody,
-        suite=header.suite,
-        generation=row.generation,
-        plain_names=header.plain_names,
-        passphrases=[
-            SlotShown(id=slot.id, label=slot.label, since=parse_stamp(slot.since))
-            for slot in header.slots
-        ],
-        created=row.created,
-        backups=count,
-        newest=newest,
-        free=space.free if space else None,
-        total=space.total if space else None,
-        scrubbed=row.scrubbed,
-        scrub_budget=row.scrub_budget,
-        swept=row.swept,
-        ceiling=row.ceiling,
-        over_since=row.over_since,
-        stopped_because=row.stopped_because,
-        warnings=warnings,
-    )
-
-
-async def _all(session: AsyncSession) -> list[StoreRow]:
-    return list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
 
 
 @router.get("/stores")
 async def list_stores(context: Here) -> Page[StoreShown]:
     """All stores."""
-    async with context.session() as session:
-        rows = await _all(session)
-    return Page(items=[await _shown(context, row) for row in rows])
+    return await store_views.all_stores(context)
 
 
 @router.post("/stores", status_code=201)
@@ -117,7 +47,7 @@ async def add_store(wanted: NewStore, request: Request, context: Here) -> StoreS
     async with context.session() as session:
         row = await store_making.enter(session, made, wanted)
         await audit.note(session, request, "added", "store", row.name, address=row.address)
-    return await _shown(context, row)
+    return await store_views.shown(context, row)
 
 
 @router.post("/stores/look")
@@ -127,25 +57,9 @@ async def look(wanted: Look, context: Here) -> FolderShown:
         login = await named(session, Login, wanted.login) if wanted.login else None
     store = context.stores.far_side(wanted.address, login, wanted.key)
     try:
-        return await _folder(store, None)
+        return await store_views.folder(store, None)
     finally:
         await store.close()
-
-
-async def _folder(store: Store, path: str | None) -> FolderShown:
-    entries = sorted(await store.entries(path), key=lambda entry: (not entry.folder, entry.name))
-    names = {entry.name for entry in entries}
-    return FolderShown(
-        address=str(addresses.parse(store.address).at(path)) if path else store.address,
-        landed=await store.landed(),
-        is_store={"header", "rescue.py"} <= names,
-        entries=[
-            EntryShown(
-                name=entry.name, folder=entry.folder, size=None if entry.folder else entry.size
-            )
-            for entry in entries[:_MOST]
-        ],
-    )
 
 
 @router.get("/stores/{name}/folder")
@@ -155,15 +69,13 @@ async def browse_store(
     """What lies in a store, or elsewhere on its far side."""
     async with context.session() as session:
         door = await context.stores.door(session, await named(session, StoreRow, name), lately=True)
-    return await _folder(await context.stores.store(door), folder)
+    return await store_views.folder(await context.stores.store(door), folder)
 
 
 @router.get("/stores/{name}")
 async def show_store(name: str, context: Here) -> StoreShown:
     """One store."""
-    async with context.session() as session:
-        row = await named(session, StoreRow, name)
-    return await _shown(context, row)
+    return await store_views.one(context, name)
 
 
 @router.patch("/stores/{name}")
@@ -180,7 +92,7 @@ async def change_store(
             for field, value in wanted.model_dump(exclude_none=True).items()
         }
         await audit.note(session, request, "changed", "store", row.name, **told)
-    return await _shown(context, row)
+    return await store_views.shown(context, row)
 
 
 @router.delete("/stores/{name}")
@@ -199,8 +111,7 @@ async def scrub_store(name: str, context: Here, who: Who) -> RunShown:
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         run = await store_runs.enqueue_for_store(context, session, ScrubOrder(), row, who.name)
-        await session.refresh(run)
-        return await run_shown(context, session, run)
+        return await run_views.fresh(context, session, run)
 
 
 @router.post("/stores/{name}/sweep", status_code=202)
@@ -227,8 +138,7 @@ async def sweep_store(
             await audit.note(
                 session, request, "swept", "store", row.name, run=run.id, confirmed=", ".join(sure)
             )
-        await session.refresh(run)
-        return await run_shown(context, session, run)
+        return await run_views.fresh(context, session, run)
 
 
 @router.get("/stores/{name}/marked")
@@ -246,25 +156,7 @@ async def store_damage(name: str, context: Here) -> Page[DamageShown]:
     """What was found damaged in a store, newest first, and how it was healed."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        query = (
-            select(StoreDamage)
-            .where(StoreDamage.store_id == row.id)
-            .order_by(StoreDamage.id.desc())
-            .limit(200)
-        )
-        return Page(
-            items=[
-                DamageShown(
-                    object=item.object,
-                    what=item.what,
-                    backups=item.backups,
-                    found=item.found,
-                    healed=item.healed,
-                    how=item.how,
-                )
-                for item in (await session.execute(query)).scalars()
-            ]
-        )
+        return await store_views.damage(session, row)
 
 
 @router.get("/stores/{name}/space")
@@ -272,16 +164,7 @@ async def store_space(name: str, context: Here) -> Page[SpaceShown]:
     """How full a store was, oldest look first."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        query = (
-            select(StoreSpace)
-            .where(StoreSpace.store_id == row.id)
-            .order_by(StoreSpace.at.desc())
-            .limit(400)
-        )
-        looks = list((await session.execute(query)).scalars())[::-1]
-        return Page(
-            items=[SpaceShown(at=x.at, objects=x.objects, used=x.used, free=x.free) for x in looks]
-        )
+        return await store_views.space_used(session, row)
 
 
 @router.post("/stores/{name}/test")
@@ -293,15 +176,6 @@ async def test_store(name: str, context: Here) -> StoreTest:
             await context.stores.door(session, row),
             await context.stores.door(session, row, removing=True),
         )
-    tested = await store_test.test(
-        await context.stores.store(door), await context.stores.store(removing), context.wall()
-    )
-    if tested.passed:
-        try:
-            await context.stores.vault(door)
-        except FennoxError as error:
-            check = StoreCheck(title="The header is ours", passed=False, detail=str(error))
-        else:
-            check = StoreCheck(title="The header is ours", passed=True, detail="as pinned")
-        tested = StoreTest(passed=check.passed, checks=[*tested.checks, check])
-    return tested
+    store, remover = await context.stores.store(door), await context.stores.store(removing)
+    tested = await store_test.test(store, remover, context.wall())
+    return await store_test.with_header(context, door, tested) if tested.passed else tested

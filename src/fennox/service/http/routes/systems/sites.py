@@ -7,23 +7,20 @@ before it opens.
 from __future__ import annotations
 
 import asyncio
-import secrets
-from datetime import datetime
 
 import structlog
 from fastapi import APIRouter, Request, WebSocket
 from pydantic import ValidationError
-from sqlalchemy import func, select
 from starlette.websockets import WebSocketDisconnect
 
 from fennox.catalogue.models.systems import Site
-from fennox.core.errors import Conflict, NotFound, TryLater
+from fennox.core.errors import TryLater
 from fennox.service.access_control import audit
-from fennox.service.http.routes.people.session import Here
+from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines import sites
 from fennox.service.machines.context import Context
 from fennox.service.machines.sites import Connected
-from fennox.service.people.tokens import digest
+from fennox.service.views import workers as worker_views
 from fennox.wire.base import Page
 from fennox.wire.sites import REVOKED, Hello, NewSite, Refused, SiteAdmitted, SiteShown
 
@@ -40,48 +37,14 @@ log = structlog.get_logger()
 async def list_sites(context: Here) -> Page[SiteShown]:
     """Sites whose machines are reached through a worker there."""
     async with context.session() as session:
-        now: datetime = (await session.execute(select(func.now()))).scalar_one()
-        return Page(
-            items=[_shown(row, systems, now) for row, systems in await sites.with_systems(session)]
-        )
-
-
-def _shown(row: Site, systems: int, now: datetime) -> SiteShown:
-    heard = row.seen is not None and now - row.seen < sites.HEARD_WITHIN
-    return SiteShown(
-        name=row.name,
-        admitted=row.admitted,
-        by=row.by,
-        connected=bool(row.connected) and heard,
-        seen=row.seen,
-        machine=row.machine or "",
-        version=row.version or "",
-        key=row.key or "",
-        skew=row.skew or 0.0,
-        systems=systems,
-    )
+        return await worker_views.site_page(session)
 
 
 @router.post("/sites", status_code=201)
-async def admit_site(wanted: NewSite, request: Request, context: Here) -> SiteAdmitted:
+async def admit_site(wanted: NewSite, request: Request, context: Here, who: Who) -> SiteAdmitted:
     """Admit a worker of a site. From then on the site's systems are reached through it."""
-    token = secrets.token_urlsafe(32)
     async with context.session() as session:
-        row = await session.get(Site, wanted.name, with_for_update=True)
-        if row is not None and not wanted.anew:
-            raise Conflict(
-                f"A worker of {wanted.name} was admitted already.",
-                "Use --anew for another token; the one it has counts no more then.",
-                field="name",
-            )
-        if row is None:
-            row = Site(name=wanted.name, by="", admitted=context.wall())
-            session.add(row)
-        row.token_hash, row.by, row.admitted = (
-            digest(token),
-            request.state.person.name,
-            context.wall(),
-        )
+        token = await sites.admit(session, wanted.name, who.name, context.wall(), anew=wanted.anew)
         await audit.note(session, request, "admitted a worker of", "site", wanted.name)
     return SiteAdmitted(name=wanted.name, token=token)
 
@@ -92,13 +55,7 @@ async def revoke_site(name: str, request: Request, context: Here) -> None:
     again.
     """
     async with context.session() as session:
-        row = await session.get(Site, name)
-        if row is None:
-            raise NotFound(
-                f"No worker of {name[:64]} was admitted.",
-                "`fennox worker sites` shows those there are.",
-            )
-        await session.delete(row)
+        await sites.revoke(session, name)
         await audit.note(session, request, "revoked the worker of", "site", name)
 
 
@@ -171,8 +128,7 @@ async def _admitted(context: Context, socket: WebSocket) -> Site | None:
     site = None
     if scheme == "Bearer":
         async with context.session() as session:
-            mine = select(Site).where(Site.token_hash == digest(token))
-            site = (await session.execute(mine)).scalar_one_or_none()
+            site = await sites.of_token(session, token)
     if site is None:
         await socket.close(1008)
     else:

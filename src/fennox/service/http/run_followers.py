@@ -1,0 +1,45 @@
+"""Those who follow runs over HTTP, and how they are woken."""
+
+from __future__ import annotations
+
+import asyncio
+from itertools import chain
+
+_LOOKING = 2  # followers for whom the database is asked at one time
+
+
+class RunHub:
+    """Wakes those who follow a run, from the database's announcements."""
+
+    def __init__(self) -> None:
+        self._followers: dict[str, set[asyncio.Event]] = {}
+        self.few_at_once = asyncio.Semaphore(
+            _LOOKING
+        )  # else a crowd takes every connection of the database
+
+    def heard(self, run_id: str) -> None:
+        """Without an id: anything may have been missed, so everybody looks."""
+        followers = (
+            self._followers.get(run_id, ())
+            if run_id
+            else chain.from_iterable(self._followers.values())
+        )
+        for event in followers:
+            event.set()
+
+    def listening(self, run_id: str) -> Listening:
+        return Listening(self._followers, run_id)
+
+
+class Listening:
+    def __init__(self, followers: dict[str, set[asyncio.Event]], run_id: str) -> None:
+        self._followers, self._run, self._event = followers, run_id, asyncio.Event()
+
+    def __enter__(self) -> asyncio.Event:
+        self._followers.setdefault(self._run, set()).add(self._event)
+        return self._event
+
+    def __exit__(self, *_: object) -> None:
+        self._followers[self._run].discard(self._event)
+        if not self._followers[self._run]:
+            del self._followers[self._run]

@@ -1,0 +1,229 @@
+"""What people ask of a run sheet: start it, give it up, answer a gate."""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models.runs import ACTIVE, IS_ACTIVE, Run, SheetRow
+from fennox.catalogue.models.systems import System
+from fennox.core.errors import BadInput, Conflict, NotFound, PersonNeeded
+from fennox.core.facts.run_orders import RestoreOrder, of_kind
+from fennox.core.restoring.plan_inputs import at_another_machine, left_out_essentials
+from fennox.core.restoring.sheet import Sheet
+from fennox.core.time import stamp
+from fennox.service.machines import login_uses
+from fennox.service.machines.context import Context
+from fennox.service.people.persons import Person
+from fennox.service.queries.lookups import find_sheet
+from fennox.service.restores.ending import suspension
+from fennox.service.runs import new_runs, progress_log, queue
+from fennox.wire.restores import SheetAnswer
+
+
+async def run_of(session: AsyncSession, sheet: SheetRow) -> Run | None:
+    runs = (
+        select(Run)
+        .where(Run.sheet_id == sheet.id, Run.kind == "restore")
+        .order_by(Run.created.desc())
+        .limit(1)
+    )
+    return (await session.execute(runs)).scalars().first()
+
+
+def sheet_of(row: SheetRow) -> Sheet:
+    """The row knows how a restore ended whose worker could not write it into the sheet."""
+    return row.data.model_copy(update={"state": row.state}, deep=True)
+
+
+async def hold(session: AsyncSession, sheet: str) -> SheetRow:
+    """A sheet that only this request changes, until its transaction ends."""
+    row = await find_sheet(session, sheet)
+    await new_runs.hold_active(session, row.system_id)
+    await session.refresh(row, with_for_update={"key_share": True})
+    return row
+
+
+@dataclass(frozen=True)
+class Started:
+    """``takeover``: what the audit keeps of it, if the target is another machine."""
+
+    run: Run
+    takeover: dict[str, str]
+    is_new: bool
+
+
+async def start(
+    context: Context,
+    session: AsyncSession,
+    row: SheetRow,
+    who: Person,
+    takeover: bool | None,
+    idempotency_key: str | None,
+) -> Started:
+    """Queue the restore; one that goes on already is returned as it is.
+
+    ``row`` is held. Raises Conflict and PersonNeeded.
+    """
+    data = sheet_of(row)
+    _must_be_startable(data, who)
+    if data.state == "not proved":
+        data.begin_proof_again()
+    system = await session.get_one(System, row.system_id, with_for_update=True)
+    await login_uses.must_be_nobody_elses(
+        session, who, system, data.target.address, data.target.key
+    )
+    kind, _ = context.kinds.kind(system.kind)
+    before = await run_of(session, row)
+    goes_on = before is not None and before.state in ACTIVE
+    if not data.begun() and not goes_on:  # the system may have moved since the draft
+        there = data.target.address
+        data.at_another_machine = at_another_machine(kind, data.parts, there, system.address)
+    _decide_takeover(data, system, takeover, settled=goes_on)
+    if before is not None and goes_on:
+        return Started(before, {}, is_new=False)
+    row.data = data
+    run = await _queued(context, session, row, who, idempotency_key)
+    here = data.target.address == system.address
+    if here or (data.takes_over is not False and not left_out_essentials(kind, data.parts)):
+        system.suspended_because = suspension(row.id)
+    told = {"takeover": str(data.takes_over).lower()} if data.at_another_machine else {}
+    return Started(run, told, is_new=True)
+
+
+def _must_be_startable(data: Sheet, who: Person) -> None:
+    blockers = data.blockers() if who.scope is None else login_uses.unnamed(data.blockers())
+    if blockers:
+        raise Conflict(
+            f"The sheet has a blocker: {blockers[0].text}",
+            blockers[0].remedy or "Remove its cause.",
+        )
+    if data.state == "proved":
+        raise Conflict("This sheet has been carried out and proved.", "Draft a new one.")
+    if data.giving_up:
+        raise Conflict("This restore was given up.", "Draft a new one.")
+
+
+def _decide_takeover(data: Sheet, system: System, said: bool | None, *, settled: bool) -> None:
+    """A restore never makes another machine the system without a person's word for it.
+
+    ``settled``: it goes on already, and nothing can be said otherwise.
+    """
+    if not data.at_another_machine:
+        if said:
+            raise BadInput(
+                "This restore makes no other machine the system.", "Leave it out.", field="takeover"
+            )
+        return
+    if data.takes_over is None or (said is not None and not settled and not data.begun()):
+        data.takes_over = said
+    if said is not None and data.takes_over != said:
+        raise Conflict(
+            "It was said otherwise when this restore began.",
+            "Go on as it was begun, or draft a new one.",
+        )
+    if data.takes_over is None:
+        raise PersonNeeded(
+            f"This machine, at {data.target.address}, becomes {system.name}; {system.name}'s own"
+            f" machine at {system.address} is no longer watched.",
+            "Say --takeover if that is so; with --no-takeover the system stays what it is.",
+            field="takeover",
+        )
+    if not data.takes_over and data.after.place.address == system.address:
+        raise Conflict(
+            f"The restore gives the target the address of {system.name} itself, {system.address}.",
+            "Without a takeover two machines would answer there. Restore parts that do not set it:"
+            " --part NAME.",
+            field="takeover",
+        )
+
+
+async def undo(
+    context: Context,
+    session: AsyncSession,
+    row: SheetRow,
+    who: Person,
+    idempotency_key: str | None,
+) -> Run:
+    """Queue what undoes a restore that has begun. ``row`` is held. Raises Conflict."""
+    data = sheet_of(row)
+    if data.state in ("proved", "given up"):
+        raise Conflict(f"This restore is {data.state}.", "There is nothing left to undo.")
+    if data.state in ("running", "waiting"):
+        run = await run_of(session, row)
+        stop = f"Stop it first: fennox run stop {run.id[:12]}" if run else "Reload the sheet."
+        raise Conflict("This restore is still running.", stop)
+    if not data.begun():
+        raise Conflict(
+            "This restore has changed nothing on the target.",
+            "There is nothing to undo. If its routines are suspended: fennox system resume"
+            f" {data.system_name}",
+        )
+    data.give_up(who.name, context.now())
+    row.data = data
+    return await _queued(context, session, row, who, idempotency_key)
+
+
+async def _queued(
+    context: Context,
+    session: AsyncSession,
+    row: SheetRow,
+    who: Person,
+    idempotency_key: str | None,
+) -> Run:
+    return await new_runs.enqueue(
+        session,
+        await _order(session, row, context.now()),
+        new_runs.About(system_id=row.system_id, sheet_id=row.id),
+        by=who.name,
+        now=context.now(),
+        idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
+        wait=True,
+    )
+
+
+async def _order(session: AsyncSession, row: SheetRow, now: datetime) -> RestoreOrder:
+    """Id and time of the safety copy are fixed when the restore is first queued."""
+    before = await run_of(session, row)
+    if before is not None:
+        return of_kind(before.order, RestoreOrder)
+    return RestoreOrder(safety_backup=secrets.token_hex(16), safety_time=stamp(now))
+
+
+@dataclass(frozen=True)
+class Answered:
+    run: Run
+    question: str
+
+
+async def answer(
+    session: AsyncSession, row: SheetRow, wanted: SheetAnswer, by: str, now: datetime
+) -> Answered:
+    """Answer a gate; the restore goes on. ``row`` is held. Raises NotFound, Conflict, BadInput."""
+    data = row.data
+    gate = next((gate for gate in data.gates if gate.number == wanted.gate), None)
+    if gate is None:
+        raise NotFound(f"The sheet has no gate {wanted.gate}.", "Reload the sheet.", field="gate")
+    if gate.answer is not None:
+        raise Conflict(f"{gate.by} has already answered: {gate.answer}.", "Reload the sheet.")
+    if wanted.answer not in gate.choices:
+        raise BadInput(
+            f"{wanted.answer!r} is not one of the answers.",
+            f"Choose one of: {', '.join(gate.choices)}.",
+            field="answer",
+        )
+    run = await run_of(session, row)
+    if run is None or run.state != "waiting":
+        raise Conflict("The restore is not waiting for an answer.", "Follow its run.")
+    gate.answer, gate.by, gate.at = wanted.answer, by, now
+    row.data = data
+    # continuing after an answer is not another attempt
+    again = {"state": "queued", "reason": "", "remedy": "", "attempt": Run.attempt - 1}
+    await session.execute(update(Run).where(Run.id == run.id, IS_ACTIVE).values(again))
+    await progress_log.announce(session, run.id)
+    await queue.call_workers(session)
+    return Answered(run, gate.question)

@@ -1,0 +1,48 @@
+"""Run sheets as the API shows them."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models.runs import SheetRow
+from fennox.service.machines import login_uses
+from fennox.service.people import scopes
+from fennox.service.queries.paging import newest_first
+from fennox.service.restores.requests import run_of, sheet_of
+from fennox.wire.base import Page
+from fennox.wire.restores import RestoreShown, SheetShown
+
+
+async def shown(session: AsyncSession, row: SheetRow) -> SheetShown:
+    run = await run_of(session, row)
+    sheet = sheet_of(row)
+    if scopes.is_narrow():
+        sheet.findings = login_uses.unnamed(sheet.findings)
+    return SheetShown(
+        id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=sheet
+    )
+
+
+async def page(session: AsyncSession, limit: int, after: str | None) -> Page[RestoreShown]:
+    """Newest first."""
+    rows, cursor = await newest_first(
+        session, select(SheetRow), [SheetRow.created, SheetRow.id], limit, after
+    )
+    items = []
+    for row in rows:
+        run = await run_of(session, row)
+        proof = row.data.proof
+        items.append(
+            RestoreShown(
+                id=row.id,
+                system=row.data.system_name,
+                backup=row.backup_id,
+                state=row.state,
+                created=row.created,
+                by=row.by,
+                run=run.id if run else None,
+                proved=proof.proved if proof else None,
+            )
+        )
+    return Page(items=items, after=cursor)
