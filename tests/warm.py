@@ -1,16 +1,29 @@
-"""What a program need not do again after each fork: mappers are made, and no collection goes
-through what is shared.
+"""What a program need not do again after each fork: mappers are made, words are read, and no
+collection goes through what is shared.
 """
 
 from __future__ import annotations
 
 import gc
 
+import zxcvbn
+from argon2 import PasswordHasher
 from sqlalchemy.orm import configure_mappers
 
 import fennox.catalogue.models
+from fennox.service.people import passwords
 
-__all__ = ["fennox"]
+__all__ = ["fennox", "zxcvbn"]
+
+REAL_HASHES = "TESTS_WITH_REAL_HASHES"
+"""Environment of a program whose passwords cost as much as everywhere else."""
+
+
+def cheapen_passwords() -> None:
+    """Hashes that cost next to nothing: they were half of what the tests of the service cost."""
+    passwords._hasher = PasswordHasher(time_cost=1, memory_cost=64, parallelism=1)
+    passwords._NOBODY = passwords._hasher.hash("nobody")
+
 
 configure_mappers()
 gc.collect()

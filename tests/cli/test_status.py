@@ -53,7 +53,7 @@ def test_of_many_systems_it_shows_those_that_are_longest_without_a_good_backup(
         f"switch-{n:02}" for n in range(22) if n not in (3, 7)
     ]
     assert all(" never " in line for line in lines)
-    assert "These 20 of 22 systems are the longest without a good backup" in shown.stderr
+    assert "These 20 of 22 systems have gone longest without a good backup" in shown.stderr
     assert len(json.loads(ok(switches, "status", "--json").stdout)["estate"]) == 23
 
 

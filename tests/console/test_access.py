@@ -129,7 +129,7 @@ def test_an_authenticator_is_set_up_and_asked_for_at_the_next_sign_in(
     assert violations(page) == []
     page.get_by_label("Its first code").fill("000000")
     page.get_by_role("button", name="Ask for it from now on").click()
-    expect(page.get_by_role("alert")).to_contain_text("not right")
+    expect(page.get_by_role("alert")).to_contain_text("is wrong")
     page.get_by_label("Its first code").fill(pyotp.TOTP(secret).now())
     page.get_by_role("button", name="Ask for it from now on").click()
     page.get_by_role("heading", name="Your recovery codes").wait_for()

@@ -12,15 +12,20 @@ from tests.database import database, postgres
 from tests.engine.conftest import install, key_pair
 from tests.places import free_port, loopback
 from tests.service.running import PASSPHRASE, Service
+from tests.warm import REAL_HASHES, cheapen_passwords
+
+cheapen_passwords()
 
 __all__ = ["database", "install", "key_pair", "new_key_pair", "postgres"]
 
 
 @pytest.fixture
-def service(tmp_path: Path, database: str) -> Iterator[Service]:
+def service(tmp_path: Path, database: str, request: pytest.FixtureRequest) -> Iterator[Service]:
     """A service with a first administrator and nothing else."""
     host = loopback()
     made = Service(tmp_path, database, host, free_port(host))
+    if request.node.get_closest_marker("real_hashes"):
+        made.further[REAL_HASHES] = "1"
     try:
         made.start()
         made.set_up()

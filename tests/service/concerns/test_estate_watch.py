@@ -84,17 +84,17 @@ async def test_a_due_time_that_nobody_decided_is_missed_and_two_without_backup_a
     await add_backup(context, system, store, START, 1)
     clock.at = DUE + timedelta(minutes=29)
     found = await standing(context)
-    assert (told(found, "was due"), told(found, "wanted two")) == ([], [])
+    assert (told(found, "was due for"), told(found, "was due twice")) == ([], [])
     clock.at = DUE + timedelta(minutes=31)
-    (missed,) = told(await standing(context), "was due by nightly at 2026-03-02 02:40 UTC")
+    (missed,) = told(await standing(context), "nightly was due for a at 2026-03-02 02:40 UTC")
     assert missed.since == DUE
     await due_takes.decide(context)
     assert told(await standing(context), "was due") == []
     clock.at = DUE + timedelta(days=1, minutes=31)
-    (late,) = told(await standing(context), "wanted two since")
+    (late,) = told(await standing(context), "was due twice since")
     assert (late.since, late.severity) == (START, "high")
     await add_backup(context, system, store, clock.at, 2)
-    assert told(await standing(context), "wanted two since") == []
+    assert told(await standing(context), "was due twice since") == []
 
 
 @pytest.mark.parametrize("changes", [{"mode": "off"}, {"mode": "by hand"}, {"systems": "name=b"}])
@@ -106,7 +106,7 @@ async def test_what_no_routine_takes_is_neither_late_nor_missed(
     await add_backup(context, system, store, START, 1)
     clock.at = DUE + timedelta(days=40)
     found = await standing(context)
-    assert told(found, "was due") + told(found, "wanted two") == []
+    assert told(found, "was due for") + told(found, "was due twice") == []
     assert bool(told(found, "is in no routine")) == ("systems" in changes)
 
 

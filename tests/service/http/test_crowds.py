@@ -48,13 +48,20 @@ def crowd(service: Service, what: str, count: int, *given: str) -> tuple[Any, fl
         ) > 1 else took[0]
 
 
+@pytest.fixture
+def share(request: pytest.FixtureRequest) -> int:
+    """A crowd is so many times smaller than it may be."""
+    return 1 if request.config.getoption("--crowds") else 8
+
+
+@pytest.mark.real_hashes
 @pytest.mark.parametrize("password", [PASSWORD, "made up"])
 def test_three_hundred_sign_ins_at_a_time_hold_up_nobody_else(
-    service: Service, password: str, longest: float
+    service: Service, password: str, longest: float, share: int
 ) -> None:
     before = service.resident()
-    codes, p95 = crowd(service, "sign-in", 300, password)
-    assert len(codes) == 300
+    codes, p95 = crowd(service, "sign-in", 300 // share, password)
+    assert len(codes) == 300 // share
     assert {code for code in codes if isinstance(code, int)} <= {200, 401, 429, 503}
     assert p95 < longest
     until(lambda: service.resident() < before + 50, "memory is given back")
@@ -62,7 +69,7 @@ def test_three_hundred_sign_ins_at_a_time_hold_up_nobody_else(
 
 
 def test_four_hundred_streams_hold_up_nobody_else(
-    service: Service, server: LinuxServer, key_pair: tuple[str, str], longest: float
+    service: Service, server: LinuxServer, key_pair: tuple[str, str], longest: float, share: int
 ) -> None:
     enrol(service, server, key_pair[0], custody="apart")
     with service.client() as client:
@@ -70,8 +77,8 @@ def test_four_hundred_streams_hold_up_nobody_else(
         run = client.verify(backup).id
         until(lambda: client.run(run).wants_passphrase, "it waits for somebody")
     before = service.resident()
-    told, p95 = crowd(service, "follow", 400, run, service.token)
-    assert told > 50 or longest > 1, "they are served"
+    told, p95 = crowd(service, "follow", 400 // share, run, service.token)
+    assert told > 50 // share or longest > 1, "they are served"
     assert p95 < longest
     until(lambda: service.resident() < before + 50, "memory is given back")
     with service.client() as client:

@@ -64,7 +64,7 @@ def test_a_look_proposes_a_kind_tells_what_is_lacking_and_keeps_nothing(
     with ready.client() as client:
         assert client.systems() == []
     for wrong, said in (
-        ([*words, "--kind", "kea-dhcp-server"], "of no kind"),
+        ([*words, "--kind", "kea-dhcp-server"], "is not a Kea"),
         ([*words[:4], "nobody", *words[5:]], "nobody"),
         ([*words[:4], "wrong", *words[5:]], "login"),
         ([*words[:6], "SHA256:other"], "SHA256:other"),
@@ -193,7 +193,7 @@ def test_a_default_login_that_still_works_is_told_and_so_is_when_the_certificate
     looked = ready.fennox(*words)
     assert "is a storage-server" in looked.stdout, looked.stderr
     assert (
-        "The login admin that every fresh Skerry storage appliance has still works" in looked.stdout
+        "The factory login admin of every new Skerry storage appliance still works" in looked.stdout
     )
     assert "The certificate that it presents" in looked.stdout
     fresh.request("PUT", "/api/administrator", {"account": "harbour", "password": "tide tables 9"})

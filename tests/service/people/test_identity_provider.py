@@ -232,7 +232,7 @@ def lies() -> list[tuple[Claims, str]]:
         ({"groups": [["harbour-office"], 1, None]}, "None of your groups"),
         ({"groups": ["administrator"]}, "None of your groups"),
         ({"groups": ["x"] * 6000 + ["harbour-office"]}, "None of your groups"),
-        ({"preferred_username": "harbour-admin"}, "There is a user harbour-admin here already"),
+        ({"preferred_username": "harbour-admin"}, "A user harbour-admin exists here already"),
         ({"preferred_username": "\u202e<>"}, "gives no name"),
     ]
 

@@ -43,6 +43,7 @@ def test_nobody_passes_the_throttle_by_saying_where_they_call_from(service: Serv
         assert client.users(), "a token that is known still passes"
 
 
+@pytest.mark.real_hashes
 def test_many_tries_at_a_time_are_no_way_round_the_throttle(service: Service) -> None:
     """They were counted after their passwords had been checked, so that all of them passed."""
     with ThreadPoolExecutor(24) as pool:
@@ -56,6 +57,7 @@ def test_many_tries_at_a_time_are_no_way_round_the_throttle(service: Service) ->
     assert try_in(service, "harbour-admin", PASSWORD).status_code == 429
 
 
+@pytest.mark.real_hashes
 def test_many_right_ones_at_a_time_wait_for_their_turn(service: Service) -> None:
     with ThreadPoolExecutor(20) as pool:
         answers = list(pool.map(lambda _: try_in(service, "harbour-admin", PASSWORD), range(20)))

@@ -334,7 +334,7 @@ def test_a_machine_whose_clock_is_off_is_told(
     assert take(service).state == "done"
     with service.client() as client:
         told = [concern.text for concern in client.concerns() if "clock" in concern.text]
-        assert told == ["The clock of web-9 was 5 minutes behind when it was last taken."]
+        assert told == ["The clock of web-9 was 5 minutes behind at the last take."]
     (server.folder / "local/bin/date").unlink()
     take(service)
     with service.client() as client:

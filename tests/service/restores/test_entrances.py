@@ -102,4 +102,4 @@ def test_it_is_read_through_the_one_and_restored_through_the_other(
         done = service.ended(client.start_restore(sheet.id).id)
         assert (done.state, came_to(done, "proved")) == ("done", True), done.reason
     assert '"users"' in server.read("/srv/state.json")
-    assert "is used by 1 run sheets" in service.fennox("login", "remove", "shell").stderr
+    assert "is used by 1 run sheet." in service.fennox("login", "remove", "shell").stderr

@@ -72,7 +72,7 @@ def test_a_restore_that_failed_is_given_up(
         enrol(service, server, key_pair[0], kind="tide-gauge")
         sheet = prepared(client, service, server)
         early = service.fennox("restore", "undo", sheet)
-        assert "Nothing of this restore was begun" in early.stderr
+        assert "has changed nothing on the target" in early.stderr
         assert service.ended(client.start_restore(sheet).id).state == "failed"
         assert "a restore goes on" in client.system("web-9").suspended_because
         shown = service.fennox("restore", "show", sheet)

@@ -66,7 +66,7 @@ def test_a_key_of_another_request_starts_nothing(service: Service, sheet: str) -
         service.ended(taken.json()["id"])
         started = client.http.post(f"/restores/{sheet}/start", headers=key)
         assert started.status_code == 409
-        assert "has started something else: the take" in started.json()["detail"]
+        assert "has started another run: the take" in started.json()["detail"]
         assert client.runs(kind="restore") == []
         again = client.http.post("/backups", json={"system": "web-9"}, headers=key)
         assert again.json()["id"] == taken.json()["id"]

@@ -70,7 +70,7 @@ def test_a_far_store_is_looked_at_accepted_proved_and_used(
         tested = client.test_store("depot")
         assert tested.passed, tested
         details = {check.title: check.detail for check in tested.checks}
-        assert "not of Fennox: older" in details["List what is there"]
+        assert "not from Fennox: older" in details["List what is there"]
         assert depot.credential.account in details["Log in"]
         assert "refused" in details["Never overwrite"]
     enrol(service, server, key_pair[0])

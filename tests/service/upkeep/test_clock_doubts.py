@@ -281,7 +281,7 @@ async def test_backups_dated_in_another_order_than_taken_are_all_kept_until_a_pe
         "dated before backups that were taken earlier" in text for text in await doubts(context)
     )
     assert not await scheduler.tend(context)
-    assert "A backup with a wrong date stays until you clear it." in await confirm(context)
+    assert "1 backup stays until you clear it: wrong date." in await confirm(context)
     assert await scheduler.tend(context)
     async with context.session() as session:
         assert (await session.get_one(Backup, behind)).misdated
@@ -295,7 +295,7 @@ async def test_a_confirmation_looks_at_dates_that_no_tending_has_looked_at_yet(
     store, system, ids = await estate(context, clock.at)
     behind = await add_backup(context, system, store, clock.at - YEAR, len(ids) + 1)
     assert await doubts(context) == [], "no tending has looked at it"
-    assert await confirm(context) == ["A backup with a wrong date stays until you clear it."]
+    assert await confirm(context) == ["1 backup stays until you clear it: wrong date."]
     assert await scheduler.tend(context)
     assert await doubts(context) == [], "it is not in doubt again a moment later"
     async with context.session() as session:

@@ -13,6 +13,7 @@ from fennox.core.evidence.evaluation import Census, parts_to_take
 from fennox.core.facts.return_order import host_in
 from fennox.core.format.manifest import Certificate, Finding
 from fennox.core.kinds.model import Kind
+from fennox.core.words import a
 from fennox.engine.inspection.recognition import fitting
 from fennox.engine.inspection.trial import Tried, try_kind
 from fennox.engine.reading.capture import values_of
@@ -79,10 +80,10 @@ async def look(context: Context, machine: Candidate, wanted: LookWanted, who: Pe
 async def _fitting(machine: Candidate, link: Link) -> list[Kind]:
     fits = await fitting(machine.kinds, link)
     if not fits:
-        raise BadInput(
-            f"No installed kind fits the machine at {machine.address}.",
-            "`fennox kind list` shows the installed kinds.",
-        )
+        what = f"No installed kind fits the machine at {machine.address}."
+        if len(machine.kinds) == 1:
+            what = f"The machine at {machine.address} is not {a(machine.kinds[0].title)}."
+        raise BadInput(what, "`fennox kind list` shows the installed kinds.")
     return fits
 
 
