@@ -62,11 +62,12 @@ generated: setup console/node_modules/ready
 	@cd console && npm run --silent types
 
 # The long proofs: kills by the hundred, and the whole stories again and again.
-soak: export PYTEST_ADDOPTS = --timeout 0
+soak: export PYTEST_ADDOPTS = --timeout 0 -m ''
 soak: setup console .venv/tests-ready
 	$(BIN)/pytest tests/engine/stores/test_kills.py --kills 400
 	$(BIN)/pytest -n $(JOBS) tests/service/upkeep/test_dying.py tests/service/stores/test_adopt.py tests/engine/restoring/test_taken_up.py tests/engine/stores/test_fault_points.py \
 	  tests/engine/stores/test_generations.py tests/service/own_state/test_rebuild_dies.py tests/service/upkeep/test_faked_clocks.py --points 1
+	$(BIN)/pytest -n $(JOBS) -m long
 	$(BIN)/pytest tests/service/retention/test_year.py --systems 500
 	$(BIN)/pytest tests/service/upkeep/test_year_of_wrong_clocks.py --systems 100
 	$(BIN)/pytest tests/service/retention/test_any_routine.py --examples 6000

@@ -26,18 +26,18 @@ def pytest_addoption(parser: pytest.Parser) -> None:
         "--examples", type=int, default=100, help="of each fuzzing test; `make soak` takes 200,000"
     )
     parser.addoption(
-        "--systems", type=int, default=6, help="of the simulated year; `make soak` takes 500"
+        "--systems", type=int, default=3, help="of the simulated year; `make soak` takes 500"
     )
     parser.addoption(
         "--disturbed",
         type=float,
-        default=20,
+        default=8,
         help="seconds of kills at random; `make soak` takes 1,800",
     )
     parser.addoption(
         "--points",
         type=int,
-        default=9,
+        default=27,
         help="every how manyth verb to die at; `make soak` takes all",
     )
     parser.addoption(
@@ -52,7 +52,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption(
         "--kills",
         type=int,
-        default=8,
+        default=3,
         help="how often the kill tests kill; `make soak` takes hundreds",
     )
     parser.addoption(

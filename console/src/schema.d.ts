@@ -47,7 +47,7 @@ export interface paths {
         head?: never;
         /**
          * Change Alert
-         * @description Change who is told of what, or switch it off.
+         * @description Change list the alert routes, or switch it off.
          */
         patch: operations["change_alert"];
         trace?: never;
@@ -3980,7 +3980,7 @@ export interface components {
             sender: string;
             /**
              * Severity
-             * @description `low` tells everything.
+             * @description `low` sends everything.
              * @default high
              * @enum {string}
              */
@@ -4975,7 +4975,7 @@ export interface components {
         ProviderBegin: {
             /**
              * Fresh
-             * @description Prove anew who one is, though signed in there: for grave acts.
+             * @description Prove again who one is, though signed in there: for grave acts.
              * @default false
              */
             fresh: boolean;
@@ -5669,6 +5669,16 @@ export interface components {
         };
         /** SheetShown */
         SheetShown: {
+            /**
+             * Acts
+             * @description What may be done with it now.
+             */
+            acts: ("begin" | "continue" | "prove" | "undo" | "answer")[];
+            /**
+             * Blockers
+             * @description Findings that prevent `begin` and `continue`.
+             */
+            blockers: number;
             /** By */
             by: string;
             /**
@@ -5678,9 +5688,24 @@ export interface components {
             created: string;
             /** Id */
             id: string;
+            /**
+             * Needs Takeover
+             * @description `begin` must say whether the target takes over.
+             */
+            needs_takeover: boolean;
             /** Run */
             run: string | null;
             sheet: components["schemas"]["Sheet"];
+            /**
+             * Staying
+             * @description What has begun and cannot be undone, by title.
+             */
+            staying: string[];
+            /**
+             * To Undo
+             * @description What `undo` would do, in its order.
+             */
+            to_undo: components["schemas"]["SheetStep"][];
         };
         /** SheetStart */
         SheetStart: {
@@ -6252,12 +6277,12 @@ export interface components {
             newest: string | null;
             /**
              * Product
-             * @description What runs there, with its version, as it was told last.
+             * @description What runs there, with its version, as last reported.
              */
             product: string;
             /**
              * Rebuilt By
-             * @description What builds it anew where Fennox does not put it back; empty: Fennox does.
+             * @description What rebuilds it where Fennox does not restore it; empty: Fennox does.
              */
             rebuilt_by: string;
         };

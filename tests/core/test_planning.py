@@ -13,7 +13,7 @@ from fennox.core.format.trees import EMPTY
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import changed_facts, plan_findings, planning, proving
 from fennox.core.restoring.plan_inputs import RestoreSource, Target
-from fennox.core.restoring.sheet import CheckProof, Place
+from fennox.core.restoring.sheet import CheckProof, Place, SheetAct, SheetState
 from tests.conftest import NOON
 from tests.engine.keeper import shipped_kind
 
@@ -247,3 +247,37 @@ def test_members_of_a_replicated_set_are_told_with_how_the_backup_wins() -> None
     assert told[0] == []
     assert "names-2.saltmere.example" in told[1][0].text
     assert "If the backup is to win" in told[1][0].remedy
+
+
+@pytest.mark.parametrize(
+    ("state", "begun", "acts"),
+    [
+        ("draft", False, ["begin"]),
+        ("running", True, []),
+        ("failed", False, ["continue"]),
+        ("failed", True, ["continue", "undo"]),
+        ("stopped", True, ["continue", "undo"]),
+        ("not proved", True, ["prove", "undo"]),
+        ("proved", True, []),
+        ("given up", True, []),
+    ],
+)
+def test_a_sheet_says_what_may_be_done_with_it(
+    state: SheetState, begun: bool, acts: list[SheetAct]
+) -> None:
+    sheet = planning.plan(LINUX, source(), target(), ALL, {})
+    sheet.state = state
+    if begun:
+        next(step for step in sheet.steps if step.kind_step is not None).state = "done"
+    assert sheet.acts() == acts
+
+
+def test_a_sheet_that_waits_is_answered_and_one_that_was_given_up_is_not_continued() -> None:
+    sheet = planning.plan(LINUX, source(), target(), ALL, {})
+    gate = sheet.ask_anew("facts", None, "It has changed.", ["accept"])
+    sheet.state = "waiting"
+    assert sheet.acts() == ["answer"]
+    gate.answer = "accept"
+    assert sheet.acts() == []
+    sheet.state, sheet.giving_up = "failed", True
+    assert sheet.acts() == ["undo"]

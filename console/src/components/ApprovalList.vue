@@ -16,7 +16,7 @@ const ACTS: Record<Approval["act"], string> = {
   people: "people and sites' workers",
   logins: "logins, and where they are used",
   kinds: "kinds",
-  alerts: "who is told",
+  alerts: "who is alerted",
 };
 const all = ref(false);
 const looked = ref<Approval | null>(null);

@@ -26,7 +26,7 @@ const changed = computed(() => props.backups.filter((b) => !b.unchanged).length)
       :viewBox="`0 0 ${width} 44`"
       class="w-full"
       role="img"
-      :aria-label="`${backups.length} backups since ${when(new Date(from).toISOString())}, ${changed} of them changed something. The table below tells each.`"
+      :aria-label="`${backups.length} backups since ${when(new Date(from).toISOString())}, ${changed} of them changed something. The table below lists each.`"
     >
       <line x1="0" y1="34" :x2="width" y2="34" class="stroke-line" />
       <rect

@@ -37,7 +37,7 @@ const fixed: Target[] = [
   { title: "Add a routine", detail: "action", to: "/routines?add=1" },
   { title: "Stores", detail: "page", to: "/stores" },
   { title: "Enrol a system", detail: "action", to: "/?enrol=1" },
-  { title: "Alerts", detail: "who is told", to: "/alerts" },
+  { title: "Alerts", detail: "who is alerted", to: "/alerts" },
   { title: "Kinds", detail: "what is taken of each kind of system", to: "/kinds" },
   { title: "Log book", detail: "page", to: "/runs" },
   { title: "Access", detail: "people, tokens, sessions, approvals", to: "/access" },

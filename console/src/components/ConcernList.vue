@@ -83,7 +83,7 @@ const unmute = useMutation({
     <form v-if="muting" @submit.prevent="mute.mutate(muting)">
       <p>{{ muting.text }}</p>
       <p class="mt-1 text-sm text-muted">It stays in the list of what is muted, and comes back by itself.</p>
-      <label class="label" for="mute-why">Why nobody needs to be told</label>
+      <label class="label" for="mute-why">Why nobody needs an alert</label>
       <input id="mute-why" v-model="reason" class="field" required maxlength="500" />
       <label class="label" for="mute-days">For how many days</label>
       <input id="mute-days" v-model.number="days" type="number" min="1" max="365" class="field w-28" required />

@@ -212,7 +212,7 @@ function again(): void {
       <ul v-if="found.related.length || found.certificates.length" class="mt-2 list-disc pl-5 text-sm">
         <li v-for="sentence in found.related" :key="sentence">{{ sentence }}</li>
         <li v-for="item in found.certificates" :key="item.document + item.subject">
-          The certificate {{ item.document ? `in ${item.document}` : "that it shows" }} ({{ item.subject }}) ends
+          The certificate {{ item.document ? `in ${item.document}` : "that it presents" }} ({{ item.subject }}) ends
           {{ until(item.until) }}.
         </li>
       </ul>

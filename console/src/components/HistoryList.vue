@@ -25,7 +25,7 @@ function text(value: unknown): string {
   <ol class="border-l-2 border-slate pl-4">
     <li v-for="(standing, place) in traced.standings" :key="standing.first.id" class="py-2">
       <p>
-        <b>{{ place === traced.standings.length - 1 ? "From the first one looked at," : "Since" }} {{ when(standing.first.time) }}</b>
+        <b>{{ place === traced.standings.length - 1 ? "From the first backup," : "Since" }} {{ when(standing.first.time) }}</b>
         <span v-if="place" class="text-muted"> until {{ when(standing.last.time) }}</span>
       </p>
       <p v-if="!standing.there">not there</p>

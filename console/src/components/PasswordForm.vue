@@ -24,7 +24,7 @@ const change = useMutation({
   onMutate: () => (said.value = ""),
   onSuccess: async () => {
     old.value = wanted.value = again.value = "";
-    said.value = "Your password is changed. You are signed out everywhere else; tokens of programs go on.";
+    said.value = "Your password is changed. You are signed out everywhere else; tokens of programs stay valid.";
     await whoAmI();
   },
 });

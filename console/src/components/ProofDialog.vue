@@ -53,9 +53,9 @@ function close(): void {
   <AskDialog proof :open="proving" title="Prove that it is you" @close="leave">
     <p>This is a grave act. The proof counts for ten minutes.</p>
     <template v-if="!me?.factors.includes('password')">
-      <p class="mt-2">Your identity provider vouches for you. Sign in there anew, then repeat what you did.</p>
+      <p class="mt-2">Your identity provider vouches for you. Sign in there again, then repeat what you did.</p>
       <div class="mt-4 flex flex-wrap items-baseline gap-4">
-        <button type="button" class="button" @click="byProvider.mutate()">Sign in anew</button>
+        <button type="button" class="button" @click="byProvider.mutate()">Sign in again</button>
         <button type="button" class="cursor-pointer text-muted" @click="leave">Cancel</button>
       </div>
       <ProblemNote :error="byProvider.error.value" />

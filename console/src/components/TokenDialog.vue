@@ -49,7 +49,7 @@ function close(): void {
       <button type="button" class="button mt-4" @click="close">I have kept it</button>
     </template>
     <form v-else @submit.prevent="add.mutate()">
-      <p>It can do no more than you may, and no grave act.</p>
+      <p>It can do no more than you can, and no grave act.</p>
       <label class="label" for="token-name">Name</label>
       <input id="token-name" v-model="name" class="field" required placeholder="ticket-desk-report" />
       <label class="label" for="token-kind">For</label>

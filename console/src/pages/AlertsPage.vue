@@ -48,7 +48,7 @@ function added(name: string): void {
 <template>
   <div class="flex flex-wrap items-baseline gap-4">
     <h1>Alerts</h1>
-    <p class="text-muted">Who is told when something is wrong, and when it is over. One message for one cause.</p>
+    <p class="text-muted">Who is alerted when something is wrong, and when it is over. One message for each cause.</p>
     <button v-if="may('administrator')" type="button" class="button ml-auto" @click="adding = true">
       Tell somebody …
     </button>
@@ -112,7 +112,7 @@ function added(name: string): void {
     </table>
   </div>
   <p v-else-if="alerts.data.value" class="mt-4 border-l-2 border-ember py-1 pl-3">
-    Nobody is told. What is wrong is then seen only by who looks at the Estate page.
+    There are no alert routes. Problems show only on the Estate page.
   </p>
 
   <AlertDialog :open="adding" @close="adding = false" @added="added" />

@@ -93,7 +93,7 @@ function accept(fingerprint: string): void {
 <template>
   <h1>Restore desk</h1>
   <p class="mt-1 text-muted">
-    Choose a backup and a target. The run sheet tells everything that will happen before anything is changed.
+    Choose a backup and a target. The run sheet shows everything that will happen before anything is changed.
   </p>
   <form v-if="may('operator')" class="mt-4 grid gap-x-8 md:grid-cols-2" @submit.prevent="draft.mutate()">
     <div>

@@ -132,7 +132,7 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
     </p>
     <p v-if="routine.look_every">
       Looks every {{ routine.look_every }} minutes whether something differs;
-      <template v-if="routine.mode === 'by hand'">what differs is told.</template>
+      <template v-if="routine.mode === 'by hand'">differences are reported.</template>
       <template v-else
         >what differs for {{ routine.settle }} minutes is taken, at most {{ routine.most_a_day }} times a day.</template
       >

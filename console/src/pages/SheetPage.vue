@@ -27,10 +27,11 @@ const { run, now } = useFollowed(runId);
 watch(run, () => shown.refetch());
 const sheet = computed(() => shown.data.value?.sheet);
 const gate = computed(() => sheet.value?.gates.find((item) => item.answer === null));
-const blockers = computed(() => sheet.value?.findings.filter((item) => item.severity === "blocker") ?? []);
-const startable = computed(() => sheet.value && !sheet.value.giving_up && ["draft", "failed", "stopped", "not proved"].includes(sheet.value.state));
+const acts = computed(() => (may("operator") ? (shown.data.value?.acts ?? []) : []));
+const words = { begin: "Begin …", continue: "Continue …", prove: "Prove it again" } as const;
+const startAs = computed(() => (["begin", "continue", "prove"] as const).find((act) => acts.value.includes(act)));
 const takeover = ref<boolean | null>(null);
-const mustSay = computed(() => sheet.value?.at_another_machine && sheet.value.takes_over === null);
+const mustSay = computed(() => shown.data.value?.needs_takeover ?? false);
 const start = useMutation({
   mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/start", { params: { path }, body: { takeover: takeover.value } })),
   onSuccess: async () => {
@@ -38,12 +39,8 @@ const start = useMutation({
     await shown.refetch();
   },
 });
-const undoable = computed(() => sheet.value && ["failed", "stopped", "not proved"].includes(sheet.value.state) && begun.value.length > 0);
-const begun = computed(
-  () => sheet.value?.steps.filter((step) => step.kind_step !== null && !["waiting", "not needed"].includes(step.state)) ?? [],
-);
-const undone = computed(() => sheet.value?.undo.filter((step) => begun.value.some((one) => one.number === step.undoes)) ?? []);
-const staying = computed(() => begun.value.filter((step) => !step.undone).map((step) => step.title));
+const undone = computed(() => shown.data.value?.to_undo ?? []);
+const staying = computed(() => shown.data.value?.staying ?? []);
 const undo = useMutation({
   mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/undo", { params: { path } })),
   onSuccess: async () => {
@@ -83,21 +80,21 @@ function took(from: string | null, to: string | null): string {
         >, version {{ sheet.version }}, drafted by {{ shown.data.value.by }}, {{ when(shown.data.value.created) }}</span
       >
       <button
-        v-if="startable && may('operator')"
+        v-if="startAs"
         type="button"
         class="button button-ember ml-auto"
-        :disabled="blockers.length > 0"
-        @click="sheet.state === 'not proved' ? start.mutate() : (asking = true)"
+        :disabled="shown.data.value.blockers > 0"
+        @click="startAs === 'prove' ? start.mutate() : (asking = true)"
       >
-        {{ sheet.state === "draft" ? "Begin …" : sheet.state === "not proved" ? "Prove it anew" : "Go on …" }}
+        {{ words[startAs] }}
       </button>
-      <button v-if="undoable && may('operator')" type="button" class="button" @click="givingUp = true">Give it up …</button>
+      <button v-if="acts.includes('undo')" type="button" class="button" @click="givingUp = true">Give it up …</button>
     </div>
 
     <div v-if="gate" class="mt-4 border-l-4 border-ember bg-ember-soft px-4 py-3">
       <p class="font-semibold">This needs you</p>
       <p class="mt-1">{{ gate.question }}</p>
-      <p v-if="may('operator')" class="mt-2 flex gap-3">
+      <p v-if="acts.includes('answer')" class="mt-2 flex gap-3">
         <button
           v-for="choice in gate.choices"
           :key="choice"
@@ -239,7 +236,7 @@ function took(from: string | null, to: string | null): string {
       <p>On <code>{{ sheet.target.address }}</code> this is done:</p>
       <ul class="mt-1 ml-5 list-disc">
         <li v-for="step in undone" :key="step.number">{{ step.title }}</li>
-        <li v-if="!undone.length">nothing, for no step that was begun has one that undoes it</li>
+        <li v-if="!undone.length">nothing: no step that has begun can be undone</li>
       </ul>
       <p class="mt-2">This stays: {{ staying.join("; ") || "nothing" }}.</p>
       <p v-if="staying.length && sheet.safety" class="mt-2">

@@ -154,7 +154,7 @@ function begin(): void {
             <td>
               <template v-if="store.data.value.free !== null"
                 >{{ size(store.data.value.free) }} free of {{ size(store.data.value.total ?? 0) }}</template
-              ><template v-else>not told by this protocol</template>
+              ><template v-else>not reported by this protocol</template>
             </td>
           </tr>
           <tr v-if="store.data.value.login">

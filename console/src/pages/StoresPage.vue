@@ -48,7 +48,7 @@ const first = computed(() => !stores.data.value?.items.length);
           <td>{{ store.backups }}</td>
           <td>{{ when(store.newest) }}</td>
           <td>
-            <template v-if="store.free !== null">{{ size(store.free) }} free</template><template v-else>not told</template>
+            <template v-if="store.free !== null">{{ size(store.free) }} free</template><template v-else>unknown</template>
           </td>
           <td>{{ store.scrubbed ? when(store.scrubbed) : "never" }}</td>
           <td>{{ store.custody === "kept" ? "service and passphrase" : "passphrase alone" }}</td>

@@ -82,7 +82,7 @@ const stands = computed(() => {
   if (!it) return null;
   if (it.retired) {
     const backups = it.let_go ? "Its backups go by their ladders." : "All its backups stay.";
-    return { text: `Retired since ${when(it.retired)}: ${it.retired_because}. ${backups}`, undo: "It is in use again" };
+    return { text: `Retired since ${when(it.retired)}: ${it.retired_because}. ${backups}`, undo: "Use it again" };
   }
   if (it.suspended_because)
     return { text: `No routine takes it: ${it.suspended_because}.`, undo: "Let routines take it again" };
@@ -165,7 +165,7 @@ const now = computed(() => status.data.value?.at ?? new Date(serviceNow()).toISO
     <ProblemNote :error="probe.error.value ?? confirm.error.value" />
 
     <p v-if="system.data.value.differs" class="mt-3 border-l-2 border-warn py-1 pl-3">
-      Since {{ when(system.data.value.differs_since) }} it is not what its last backup holds:
+      Since {{ when(system.data.value.differs_since) }} it differs from its last backup:
       {{ system.data.value.differs }}.
     </p>
     <div
@@ -356,7 +356,7 @@ const now = computed(() => status.data.value?.at ?? new Date(serviceNow()).toISO
           class="mt-3 cursor-pointer text-sm text-muted underline"
           @click="retiring = true"
         >
-          It is no more: retire it …
+          Retire it …
         </button>
       </div>
     </div>

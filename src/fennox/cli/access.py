@@ -104,7 +104,10 @@ def change_password(arguments: argparse.Namespace, environment: Environment) -> 
     new = first_line(arguments.new_file) if arguments.new_file else ask_twice("New password: ")
     with client(environment) as service:
         service.change_password(old, new)
-    say("Your password is changed. You are signed out everywhere else; tokens of programs go on.")
+    say(
+        "Your password is changed. You are signed out everywhere else; tokens of programs stay"
+        " valid."
+    )
 
 
 class AtTerminal:

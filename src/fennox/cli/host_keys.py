@@ -171,7 +171,7 @@ def keys_by_name(host: str, resolver: Resolver | None = None) -> set[str]:
     except dns.exception.DNSException as error:
         name = type(error).__name__
         raise BadInput(
-            f"The name service tells no SSHFP record of {host} ({name}).", "Leave out --sshfp."
+            f"The name service publishes no SSHFP record for {host} ({name}).", "Leave out --sshfp."
         ) from error
     if not answer.response.flags & dns.flags.AD:
         raise BadInput(

@@ -80,7 +80,7 @@ class ProviderBegin(Wanted):
         description="Where a client listens on its own machine; the console if left out.",
     )
     fresh: bool = Field(
-        default=False, description="Prove anew who one is, though signed in there: for grave acts."
+        default=False, description="Prove again who one is, though signed in there: for grave acts."
     )
 
 

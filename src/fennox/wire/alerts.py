@@ -34,7 +34,7 @@ class NewAlertRoute(Wanted):
         max_length=1024,
         description="E-mail password, or what signs webhooks.",
     )
-    severity: Severity = Field(default="high", description="`low` tells everything.")
+    severity: Severity = Field(default="high", description="`low` sends everything.")
     systems: str = Field(
         default="all", description="`all`, or terms like `site=holm label=web`.", max_length=500
     )

@@ -57,9 +57,9 @@ class SystemOnSheet(Shown):
     address: str
     account: str | None
     machine: str
-    product: str = Field(description="What runs there, with its version, as it was told last.")
+    product: str = Field(description="What runs there, with its version, as last reported.")
     rebuilt_by: str = Field(
-        description="What builds it anew where Fennox does not put it back; empty: Fennox does."
+        description="What rebuilds it where Fennox does not restore it; empty: Fennox does."
     )
     newest: Aware | None
     backup: str | None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import Field, SecretStr
 
 from fennox.core.names import Noun
-from fennox.core.restoring.sheet import Sheet
+from fennox.core.restoring.sheet import Sheet, SheetAct, SheetStep
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 
@@ -73,3 +73,8 @@ class SheetShown(Shown):
     by: str
     run: str | None
     sheet: Sheet
+    acts: list[SheetAct] = Field(description="What may be done with it now.")
+    blockers: int = Field(description="Findings that prevent `begin` and `continue`.")
+    needs_takeover: bool = Field(description="`begin` must say whether the target takes over.")
+    to_undo: list[SheetStep] = Field(description="What `undo` would do, in its order.")
+    staying: list[str] = Field(description="What has begun and cannot be undone, by title.")

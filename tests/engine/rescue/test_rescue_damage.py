@@ -258,7 +258,7 @@ async def test_a_note_in_a_wrong_place_is_put_back(store: Path, damage: str) -> 
     here = Holding(vault, PackIndex())
     report = await scrub(here, [], MemoryJournal())
     healed = await heal(here, report, {}, {}, MemoryJournal())
-    assert list(healed.objects.values()) == ["removed; what it says stands beside its record"]
+    assert list(healed.objects.values()) == ["removed; what it says is beside its record"]
     assert (await scrub(here, [], MemoryJournal())).faults == []
     assert notes.merge(await vault.read_notes("web-9-5e5e5e5e")).held_because == "before the move"
 

@@ -112,6 +112,7 @@ async def test_a_linux_server_with_another_key_and_other_accounts(
 
 
 @pytest.mark.parametrize("story", STORIES, ids=lambda story: story.kind)
+@pytest.mark.long
 async def test_a_real_system(
     story: Story,
     vault: Vault,

@@ -179,7 +179,7 @@ def test_a_machine_with_documents_without_end_is_not_kept_in_memory() -> None:
 def test_a_machine_that_never_ends_to_say_who_it_is_is_not_listened_to() -> None:
     kind = load(shipped_text("linux-server"), shipped_text)
     with pytest.raises(
-        FarSideFailed, match="answers id, which is to tell who it is, with more than 1 MB"
+        FarSideFailed, match="answers id, which should identify it, with more than 1 MB"
     ):
         machine(kind, {"id": b"x" * (1 << 20) + b"x"})
 

@@ -64,7 +64,7 @@ def test_a_look_proposes_a_kind_tells_what_is_lacking_and_keeps_nothing(
     with ready.client() as client:
         assert client.systems() == []
     for wrong, said in (
-        ([*words, "--kind", "kea-dhcp-server"], "is not a Kea"),
+        ([*words, "--kind", "kea-dhcp-server"], "is not a DHCP server"),
         ([*words[:4], "nobody", *words[5:]], "nobody"),
         ([*words[:4], "wrong", *words[5:]], "login"),
         ([*words[:6], "SHA256:other"], "SHA256:other"),
@@ -320,7 +320,7 @@ def test_one_wrong_line_is_told_and_nobody_is_enrolled(ready: Service, server: L
     lines = {
         "Web 9!,x,quay-root,": "cannot be a name",
         "web-8,,quay-root,": "address is empty",
-        good: "stands there twice",
+        good: "is there twice",
         "web-7,127.0.0.1:1,quay-root,": "127.0.0.1:1",
         f"web-6,{address(server)},nobody,": "nobody",
         f"web-5,{address(server)},quay-root,SHA256:other": "SHA256:other",

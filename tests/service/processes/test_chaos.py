@@ -358,6 +358,7 @@ def _make_estate(
             )
 
 
+@pytest.mark.long
 def test_nothing_good_is_lost_and_nothing_stays(
     chaos: Chaos, request: pytest.FixtureRequest
 ) -> None:

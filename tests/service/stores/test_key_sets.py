@@ -273,6 +273,7 @@ def test_two_services_on_one_store_do_no_harm_and_stop_when_one_changes_the_keys
     assert (checked.returncode, "4 backups" in checked.stderr) == (0, True), checked.stderr
 
 
+@pytest.mark.long
 async def test_an_adoption_that_is_killed_again_and_again_brings_every_backup_in_once(
     service: Service, tmp_path: Path
 ) -> None:

@@ -91,6 +91,7 @@ def kept_after_all(service: FakedService) -> None:
     )
 
 
+@pytest.mark.long
 def test_no_machine_with_a_wrong_clock_costs_a_good_backup(
     faked: FakedService,
     server: LinuxServer,

@@ -191,6 +191,7 @@ async def world(database: str, tmp_path: Path, systems: int) -> AsyncIterator[Wo
         yield World(made["service"], made["worker"], clock, store)
 
 
+@pytest.mark.long
 async def test_whatever_the_clocks_of_three_machines_do_takes_go_on_and_nothing_good_goes(
     world: World, systems: int
 ) -> None:

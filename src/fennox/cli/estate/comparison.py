@@ -178,7 +178,7 @@ def _standing(
     until = (
         "" if standing.last.id == standing.first.id else f", last seen {when(standing.last.time)}"
     )
-    since = "since" if before is not None else "from the first one looked at,"
+    since = "since" if before is not None else "from the first backup,"
     found = [f"{since} {when(standing.first.time)} ({standing.first.id[:12]}){until}"]
     if not standing.there:
         return [*found, "  not there"]
@@ -189,7 +189,8 @@ def _standing(
         if len(told) > _SHOWN and before is not None:
             sides = f"{before.last.id[:12]} {standing.first.id[:12]}"
             told[_SHOWN:] = [
-                f"  and {len(told) - _SHOWN} changes more; fennox backup compare {sides} tells all"
+                f"  and {len(told) - _SHOWN} more changes; all of them: fennox backup compare"
+                f" {sides}"
             ]
         return [*found, *told]
     if wanted.list:

@@ -225,7 +225,7 @@ def _read(path: Path) -> list[_Row]:
     seen: set[str] = set()
     for row in rows:
         if row.name in seen:
-            row.trouble = f"line {row.line}: {row.name} stands there twice"
+            row.trouble = f"line {row.line}: {row.name} is there twice"
         seen.add(row.name)
     return rows
 

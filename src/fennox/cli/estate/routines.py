@@ -69,7 +69,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
 def _looks(routine: RoutineShown) -> str:
     every = f"every {routine.look_every} minutes"
     if routine.mode == "by hand":
-        return f"{every}; what differs is told"
+        return f"{every}; differences are reported"
     return (
         f"{every}; what differs for {routine.settle} minutes is taken, at most {routine.most_a_day}"
         " times a day"

@@ -147,7 +147,7 @@ def watch(service: Client, run_id: str, arguments: argparse.Namespace) -> RunSho
             service.stop_run(run_id)
             say("It was not begun, and has left the queue.")
         else:
-            say(f"It goes on. Follow it with: fennox run follow {run_id[:12]}")
+            say(f"It continues. Follow it with: fennox run follow {run_id[:12]}")
         raise
 
 

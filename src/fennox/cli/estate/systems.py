@@ -204,7 +204,7 @@ def order(arguments: argparse.Namespace, environment: Environment) -> None:
             f" {', '.join(circle)}."
         )
     if len(found.waves) < 2:
-        say("Nothing is known of who needs whom. Say it: fennox system set NAME --needs OTHER")
+        say("No dependencies are known. Add one: fennox system set NAME --needs OTHER")
 
 
 def probe(arguments: argparse.Namespace, environment: Environment) -> int:

@@ -156,7 +156,7 @@ def authenticator(arguments: argparse.Namespace, environment: Environment) -> No
 
 
 def recovery_codes(arguments: argparse.Namespace, environment: Environment) -> None:
-    sure("Make new recovery codes? Those from before count no more.", arguments)
+    sure("Make new recovery codes? The old ones become invalid.", arguments)
     with client(environment) as service:
         _print_codes(service.new_recovery_codes())
 

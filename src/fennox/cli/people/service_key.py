@@ -19,8 +19,8 @@ def rotate(arguments: argparse.Namespace, _environment: Environment) -> None:
     count = asyncio.run(wiring.rotate_key(settings, clock, forget=arguments.forget_old))
     if arguments.forget_old:
         say(
-            f"{count} values were still sealed under an older key and are sealed anew. The older"
-            " keys are gone."
+            f"{count} values were still sealed under an older key and have been sealed again. The"
+            " older keys are gone."
         )
         return
     say(

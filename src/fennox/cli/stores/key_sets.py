@@ -199,7 +199,7 @@ def _begin(service: Client, key_set: str, arguments: argparse.Namespace) -> Reke
         say(
             "Backups taken from now on are under the new keys."
             if arguments.leave_old
-            else "Every backup is sealed anew; the old records go with the next sweeps."
+            else "Every backup is sealed again; the next sweeps remove the old records."
         )
         say("Who has a copy of a store and the old passphrase can open that copy for ever.")
         if not can_ask():

@@ -21,9 +21,7 @@ def keep(arguments: argparse.Namespace, environment: Environment) -> None:
         state = service.keep_own_state(wanted)
     _show(service, state, arguments)
     if not arguments.json and not arguments.quiet:
-        say(
-            "The first backup of it is being taken; `fennox own-state show` tells when it is there."
-        )
+        say("The first backup of it is being taken; `fennox own-state show` shows when it exists.")
 
 
 def show(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -85,7 +85,9 @@ def _would(run: RunShown) -> str:
 def _swept(run: RunShown) -> str:
     result = run.told(SweepResult)
     anew = result.superseded
-    superseded = f" {anew} old records of backups that were sealed anew went too." if anew else ""
+    superseded = (
+        f" {anew} old records of backups that were sealed again were removed too." if anew else ""
+    )
     return (
         f"{result.records} backups were removed, {result.deleted} packs deleted, "
         f"{size(result.freed)} freed; {size(result.later)} more after the grace."

@@ -50,8 +50,8 @@ def _show(found: ClocksShown, arguments: argparse.Namespace) -> None:
         say(text, style="bold")
     say(found.means)
     say(
-        "Mend the clock; what waits then goes on by itself. If it is right: fennox doctor clocks"
-        " --confirm"
+        "Correct the clock; what waits then continues on its own. If it is right: fennox doctor"
+        " clocks --confirm"
     )
 
 

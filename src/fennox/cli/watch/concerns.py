@@ -87,7 +87,10 @@ def list_alerts(arguments: argparse.Namespace, environment: Environment) -> None
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="name",
-        none="Nobody is told. Add one with `fennox alert set NAME --channel email --address smtp://…`.",
+        none=(
+            "There are no alert routes. Add one with `fennox alert set NAME --channel email"
+            " --address smtp://…`."
+        ),
     )
 
 
@@ -181,4 +184,4 @@ def test(arguments: argparse.Namespace, environment: Environment) -> int:
 def remove(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         service.remove_alert(arguments.name)
-    say(f"{arguments.name} tells nobody any more.")
+    say(f"{arguments.name} is removed; it alerts nobody any more.")

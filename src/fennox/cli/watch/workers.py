@@ -105,4 +105,4 @@ def revoke(arguments: argparse.Namespace, environment: Environment) -> None:
                 say("Nothing was changed.")
                 return
         service.revoke(arguments.site)
-    say(f"The token counts no more. Systems at {arguments.site} are reached from here again.")
+    say(f"The token is revoked. Systems at {arguments.site} are reached from here again.")

@@ -9,7 +9,7 @@ def define(nouns: Sub) -> None:
     concern = noun_of(nouns, "concern", "what is wrong or will be, since when, and what to do")
     _concern_list(concern)
     _concern_mute(concern)
-    alert = noun_of(nouns, "alert", "who is told when something is wrong, and when it is over")
+    alert = noun_of(nouns, "alert", "who is alerted when something is wrong, and when it is over")
     _alert_list(alert)
     _alert_set(alert)
     _alert_test(alert)
@@ -33,7 +33,7 @@ def define(nouns: Sub) -> None:
 
 def _concern_list(concern: Sub) -> None:
     listed = verb_of(
-        concern, "list", "watch.concerns:list_concerns", "what stands, with what is muted"
+        concern, "list", "watch.concerns:list_concerns", "standing concerns, muted ones included"
     )
     listed.add_argument(
         "--ended", action="store_true", help="what is over instead, the newest first"
@@ -41,23 +41,19 @@ def _concern_list(concern: Sub) -> None:
 
 
 def _concern_mute(concern: Sub) -> None:
-    mute = verb_of(
-        concern, "mute", "watch.concerns:mute", "be told nothing of a concern for a while"
-    )
+    mute = verb_of(concern, "mute", "watch.concerns:mute", "mute a concern for a while")
     mute.add_argument("concern", help="its id, as `fennox concern list` shows it")
-    mute.add_argument("--because", help="why nobody needs to be told")
+    mute.add_argument("--because", help="why nobody needs an alert")
     mute.add_argument("--days", type=int, default=7, help="for how long")
-    mute.add_argument("--off", action="store_true", help="be told of it again")
+    mute.add_argument("--off", action="store_true", help="end the mute of a concern")
 
 
 def _alert_list(alert: Sub) -> None:
-    verb_of(alert, "list", "watch.concerns:list_alerts", "who is told of what")
+    verb_of(alert, "list", "watch.concerns:list_alerts", "list the alert routes")
 
 
 def _alert_set(alert: Sub) -> None:
-    told = verb_of(
-        alert, "set", "watch.concerns:set_alert", "tell somebody, or change of what they are told"
-    )
+    told = verb_of(alert, "set", "watch.concerns:set_alert", "add or change an alert route")
     told.add_argument("name")
     told.add_argument("--channel", choices=["email", "webhook", "syslog", "file"])
     told.add_argument(
@@ -77,21 +73,21 @@ def _alert_set(alert: Sub) -> None:
         metavar="FILE",
         help="its first line: the e-mail password, or what signs webhooks",
     )
-    told.add_argument("--severity", choices=["high", "low"], help="low tells everything")
+    told.add_argument("--severity", choices=["high", "low"], help="low sends everything")
     told.add_argument("--systems", help="all, or terms like 'site=holm label=web'")
     told.add_argument(
         "--digest", metavar="WHEN", help="all at once, like 'every day at 07:00'; '' for at once"
     )
     told.add_argument("--mode", choices=["on", "off"])
     told.add_argument(
-        "--audit", choices=["on", "off"], help="tell each entry of the audit as well, as it happens"
+        "--audit", choices=["on", "off"], help="also send each entry of the audit as it happens"
     )
 
 
 def _alert_test(alert: Sub) -> None:
     for name, handler, text in (
         ("test", "watch.concerns:test", "send a test message now"),
-        ("remove", "watch.concerns:remove", "tell nobody by this route any more"),
+        ("remove", "watch.concerns:remove", "remove an alert route"),
     ):
         verb_of(alert, name, handler, text).add_argument("name")
 
@@ -101,11 +97,11 @@ def _nouns_trace(nouns: Sub) -> None:
         nouns,
         "trace",
         "estate.comparison:trace",
-        "since when something stands as it does, and what it was before",
+        "since when something is as it is, and what it was before",
     )
     trace.add_argument("system")
     trace.add_argument(
-        "document", nargs="?", default="", help="its path, as `backup show --documents` tells it"
+        "document", nargs="?", default="", help="its path, as `backup show --documents` shows it"
     )
     trace.add_argument(
         "--jsonpath",
@@ -148,7 +144,7 @@ def _own_keep(own: Sub) -> None:
         "stores.own_state:keep",
         "take it into a store twice a day, the first time at once",
     )
-    keep.add_argument("store", help="best one that stands elsewhere")
+    keep.add_argument("store", help="preferably one elsewhere")
     keep.add_argument(
         "--copy-to",
         action="append",
@@ -200,7 +196,7 @@ def _kind_try(kind: Sub) -> None:
         "--password-file", metavar="FILE", help="its first line is the password; asked otherwise"
     )
     attempt.add_argument(
-        "--accept-key", metavar="KEY", help="the machine's, as the first try without it tells"
+        "--accept-key", metavar="KEY", help="the machine's, as the first try without it shows"
     )
     attempt.add_argument(
         "--setting", action="append", default=[], metavar="NAME=VALUE", help="a setting of the kind"

@@ -190,9 +190,7 @@ def _tokens(token: Sub) -> None:
     listed.add_argument(
         "--all", action="store_true", help="everybody's; for administrators and auditors"
     )
-    remove = verb_of(
-        token, "remove", "people.people:remove_token", "let a token count no more", shows=False
-    )
+    remove = verb_of(token, "remove", "people.people:remove_token", "revoke a token", shows=False)
     remove.add_argument("token", help="its name or id")
 
 
@@ -209,7 +207,9 @@ def _approvals(approval: Sub) -> None:
     ):
         verb = verb_of(approval, name, handler, text)
         verb.add_argument("approval")
-        verb.add_argument("--because", default="", metavar="TEXT", help="why; they are told")
+        verb.add_argument(
+            "--because", default="", metavar="TEXT", help="why; the other person sees it"
+        )
         if name == "grant":
             _yes(verb)
     need = verb_of(

@@ -74,7 +74,7 @@ def _worker_admit(worker: Sub) -> None:
     )
     admit.add_argument("site", help="as systems name it with --site")
     admit.add_argument(
-        "--anew", action="store_true", help="another token; the one it has counts no more then"
+        "--anew", action="store_true", help="another token; it replaces the one the site has"
     )
 
 
@@ -83,7 +83,7 @@ def _worker_revoke(worker: Sub) -> None:
         worker,
         "revoke",
         "watch.workers:revoke",
-        "let a site's token count no more; its systems are reached from here again",
+        "revoke a site's token; its systems are reached from here again",
         shows=False,
     )
     revoke.add_argument("site")
@@ -113,9 +113,7 @@ def _worker_run(worker: Sub) -> None:
     at_site = work.add_argument_group(
         "at a site", "it connects to the service, and makes connections there for it"
     )
-    at_site.add_argument(
-        "--site", help="the site it stands at, as it was admitted: fennox worker admit SITE"
-    )
+    at_site.add_argument("--site", help="its site, as it was admitted: fennox worker admit SITE")
     at_site.add_argument(
         "--service", metavar="URL", help="of the service, like https://fennox.example (FENNOX_URL)"
     )
@@ -220,7 +218,7 @@ def _doctor_clocks(doctor: Sub) -> None:
     clocks.add_argument(
         "--confirm",
         action="store_true",
-        help="say that the service's clock is right as it is: what waits goes on",
+        help="confirm that the service's clock is right: what waits continues",
     )
     clocks.add_argument(
         "--believe-dates",

@@ -92,7 +92,7 @@ def accepting(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--sshfp",
         action="store_true",
-        help="accept a host key that a validating name service tells",
+        help="accept a host key that a validating name service publishes",
     )
 
 

@@ -50,9 +50,7 @@ def _store_add(store: Sub) -> None:
     add.add_argument(
         "--sweep-login", metavar="LOGIN", help="a login that alone may remove things there"
     )
-    add.add_argument(
-        "--site", default="", help="where it stands, to warn when every copy is at one site"
-    )
+    add.add_argument("--site", default="", help="its site, to warn when every copy is at one site")
     passphrase(add, "makes the key set with its first store; asked for otherwise")
     add.add_argument("--label", default="first", help="of the passphrase, if it makes the key set")
     add.add_argument(
@@ -67,7 +65,7 @@ def _store_add(store: Sub) -> None:
         "--plain-names",
         choices=["yes", "no"],
         default="yes",
-        help="whether file names tell systems",
+        help="whether file names reveal systems",
     )
     add.add_argument("--beside", action="store_true", help="also where other things lie already")
 
@@ -114,7 +112,7 @@ def _store_rekey(store: Sub) -> None:
         store,
         "rekey",
         "stores.key_sets:rekey",
-        "make new keys after a leak, and seal every backup anew",
+        "make new keys after a leak, and seal every backup again",
     )
     rekey.add_argument("store", help="one store of the key set; all of its stores get the new keys")
     rekey.add_argument("--label", default="first", help="of the new passphrase")
@@ -128,7 +126,7 @@ def _store_rekey(store: Sub) -> None:
         "--leave-old", action="store_true", help="let old backups expire as they are"
     )
     rekey.add_argument(
-        "--go-on", action="store_true", help="seal anew what an earlier run could not"
+        "--go-on", action="store_true", help="seal again what an earlier run could not"
     )
     rekey.add_argument("--yes", action="store_true", help="do not ask")
     rekey.add_argument("--no-follow", action="store_true", help="only start it")

@@ -45,7 +45,7 @@ def _system_look(system: Sub) -> None:
     accepting(seen)
     _consists_of(seen)
     _led_through(seen)
-    seen.add_argument("--site", default="", help="the site it stands at, where a worker reaches it")
+    seen.add_argument("--site", default="", help="its site, if a worker there reaches it")
 
 
 def _system_import(system: Sub) -> None:
@@ -70,9 +70,7 @@ def _system_list(system: Sub) -> None:
     for option in ("--kind", "--site", "--label"):
         listed.add_argument(option)
     which = listed.add_mutually_exclusive_group()
-    which.add_argument(
-        "--retired", action="store_true", default=None, help="only those that are no more"
-    )
+    which.add_argument("--retired", action="store_true", default=None, help="only retired ones")
     which.add_argument(
         "--in-use", dest="retired", action="store_false", help="only those that are not retired"
     )
@@ -110,7 +108,10 @@ def _system_show(system: Sub) -> None:
 
 def _system_retire(system: Sub) -> None:
     retire = verb_of(
-        system, "retire", "estate.systems:retire", "say that a system is no more; its backups stay"
+        system,
+        "retire",
+        "estate.systems:retire",
+        "retire a system that no longer exists; its backups stay",
     )
     retire.add_argument("system")
     retire.add_argument(

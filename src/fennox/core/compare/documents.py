@@ -40,7 +40,7 @@ from fennox.core.kinds.regexes import compiled
 Location = tuple[int | str, ...]
 
 _ATTRIBUTES = ("type", "mode", "owner", "group", "link")
-_TOO_MUCH = "so much differs that it is told for a few documents at a time: name those you want"
+_TOO_MUCH = "too much differs to show at once: name the documents you want"
 _MASKED = re.compile(f"{MASK}[0-9a-f]{{16}}")
 
 

@@ -64,7 +64,7 @@ def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
     for name, answer in answers.items():
         if len(answer) > _LONGEST:
             text = (
-                f"The machine answers {name}, which is to tell who it is, with more than"
+                f"The machine answers {name}, which should identify it, with more than"
                 f" {_LONGEST >> 20} MB."
             )
             raise FarSideFailed(text, "Check that it is of this kind.")
@@ -81,7 +81,7 @@ def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
     missing = [field for field in ("id", "product", "version") if not getattr(found, field)]
     if missing:
         raise FarSideFailed(
-            f"The machine does not tell its {' and '.join(missing)} as a {kind.title} does.",
+            f"The machine does not report its {' and '.join(missing)} as a {kind.title} does.",
             "Check that it is of this kind, and that the login may read it.",
         )
     return found

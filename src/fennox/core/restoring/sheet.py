@@ -5,7 +5,7 @@ step.
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Literal
+from typing import Annotated, Literal, assert_never
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -18,6 +18,7 @@ StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown
 SheetState = Literal[
     "draft", "running", "waiting", "proved", "not proved", "failed", "stopped", "given up"
 ]
+SheetAct = Literal["begin", "continue", "prove", "undo", "answer"]
 GateKind = Literal["step", "facts", "unknown", "put back", "undo"]
 
 
@@ -181,6 +182,28 @@ class Sheet(SheetModel):
 
     def blockers(self) -> list[Finding]:
         return [finding for finding in self.findings if finding.severity == "blocker"]
+
+    def acts(self) -> list[SheetAct]:
+        """What a person may do with it now. ``begin`` and ``continue`` may still be blocked."""
+        if self.state == "waiting" and self.open_gate() is not None:
+            return ["answer"]
+        if self.giving_up:
+            return ["undo"] if self.state in ("failed", "stopped") else []
+        match self.state:
+            case "draft":
+                return ["begin"]
+            case "failed" | "stopped":
+                return ["continue", "undo"] if self.begun() else ["continue"]
+            case "not proved":
+                return ["prove", "undo"] if self.begun() else ["prove"]
+            case "running" | "waiting" | "proved" | "given up":
+                return []
+            case _:
+                assert_never(self.state)
+
+    def needs_takeover(self) -> bool:
+        """A person must say whether the target becomes the system."""
+        return self.at_another_machine and self.takes_over is None
 
     def begun(self) -> list[SheetStep]:
         """Steps that have done something to the target, or may have."""

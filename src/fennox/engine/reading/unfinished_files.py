@@ -27,7 +27,7 @@ async def unsettled(shell: Shell, roots: list[str], seconds: int) -> set[str]:
     )
     if not head.strip().isdigit() or not between:
         raise FarSideFailed(
-            f"The files below {', '.join(roots)} cannot be looked at: {done.errors[:300]}",
+            f"The files below {', '.join(roots)} cannot be checked: {done.errors[:300]}",
             "Check what the login may read.",
         )
     before, after = _sizes(first), _sizes(second)

@@ -134,7 +134,7 @@ class StepVerbs:
                 raise FarSideFailed(
                     f"{model.title}: {words[0]} ended with {output.code}:"
                     f" {printable(output.said())}",
-                    "Look at the target, then go on with the sheet or draft a new one.",
+                    "Look at the target, then continue with the sheet or draft a new one.",
                 )
         return f"{len(commands)} done" if len(commands) > 1 else ""
 
@@ -195,7 +195,7 @@ class StepVerbs:
             raise FarSideFailed(
                 f"{model.title}: tar ended with {output.code}:"
                 f" {without_secrets(output.errors[:300])}",
-                "Look at the target's free space and rights, then go on with the sheet.",
+                "Look at the target's free space and rights, then continue with the sheet.",
             )
         return len(documents)
 

@@ -72,7 +72,7 @@ async def copy(
         return Copied(Written(), anew, there.digest)
     reader = BackupReader(source.vault, source.index, record)
     if anew:
-        await journal.step("Open the backup and seal it anew")
+        await journal.step("Open the backup and seal it again")
         reference, sealed = await _sealed_anew(reader, writer, journal)
         reference = reference.model_copy(update={"previous": previous}) if previous else reference
     else:

@@ -159,7 +159,7 @@ async def _ask_others(
             record = report.records[backup]
             await carry_notes(other.vault, told.reference, vault, record.reference)
     if known:
-        return "removed; what other copies know was written anew"
+        return "removed; what other copies know was written again"
     return "removed; no other store knows what it said"
 
 
@@ -178,7 +178,7 @@ async def _put_back(vault: Vault, report: Report, name: ObjectName) -> str | Non
     there = await vault.notes_of(vault.record_name(record.reference))
     if not any(note.says(other) for other in there.values()):
         await vault.write_note(note, record.reference)
-    return "removed; what it says stands beside its record"
+    return "removed; what it says is beside its record"
 
 
 async def _list_put_back(vault: Vault, name: ObjectName) -> bool:

@@ -71,7 +71,7 @@ async def sweep(
     if made.withdraw:
         await vault.write_sweep(_list("withdrawn", now, by, made.withdraw))
     await _remove_records(holding, made, expired, by, now, done, journal, still)
-    await journal.step("Pack anew what is mostly dead or small")
+    await journal.step("Repack what is mostly dead or small")
     replaced = await _repack(holding, made, expired, done, journal)
     doomed = [packs.digest_in_name(found.name) for found in [*made.dead, *replaced]]
     if doomed:

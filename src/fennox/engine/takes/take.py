@@ -73,7 +73,7 @@ async def take(
     try:
         return await _taken(taking, any_machine=any_machine)
     except PacksGone as error:
-        await tools.journal.log("warning", f"{error.what} Everything is read and written anew.")
+        await tools.journal.log("warning", f"{error.what} Everything is read and written again.")
     taking.order = replace(order, trust=False)
     return await _taken(taking, any_machine=any_machine)
 

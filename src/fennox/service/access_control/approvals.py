@@ -202,12 +202,12 @@ async def decide(
     if row.state != "asked":
         raise Conflict(
             f"This was {row.state} already{f' by {row.decided_by}' if row.decided_by else ''}.",
-            "If it is wanted again, it must be asked for anew.",
+            "To do it again, ask for another approval.",
         )
     if row.until <= now:
         raise Conflict(
             f"This could be approved until {row.until:%Y-%m-%d %H:%M} UTC.",
-            "Have it asked for anew.",
+            "Have it requested again.",
         )
     row.state, row.decided_by, row.decided, row.because = (
         "granted" if grant else "refused",

@@ -109,7 +109,7 @@ async def deliver(context: Context, backups: Collection[str] | None = None) -> N
                 async with context.session() as session:
                     await session.execute(delete(PendingNote).where(PendingNote.id == pending.id))
         except FennoxError as error:
-            log.warning("a store is told later", store=door.name, reason=error.what)
+            log.warning("a store receives a note later", store=door.name, reason=error.what)
 
 
 async def _write(vault: Vault, pending: _Pending) -> None:

@@ -125,7 +125,7 @@ def message_of(context: Context, alert: Alert) -> Message:
 
 
 def _digest_title(facts: MessageFacts) -> str:
-    return f"{facts.count} concerns stand" if facts.count != 1 else "One concern stands"
+    return f"{facts.count} concerns stand" if facts.count != 1 else "One concern is open"
 
 
 async def send_due(context: Context) -> datetime | None:

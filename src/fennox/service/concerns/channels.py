@@ -62,7 +62,7 @@ def check(channel: str, address: str, settings: RouteSettings) -> None:
                 )
             if not settings.to or not settings.sender:
                 raise BadInput(
-                    "It is not said from whom and to whom.", "Give --to and --sender.", field="to"
+                    "The sender or the recipient is missing.", "Give --to and --sender.", field="to"
                 )
             for one in [*settings.to, settings.sender]:
                 if "@" not in one or any(c.isspace() or ord(c) < 32 for c in one):
@@ -116,7 +116,7 @@ async def send(
     except (OSError, TimeoutError) as error:
         reason = printable(str(error))[:200] or type(error).__name__
         raise TryLater(
-            f"{shown(channel, address)} cannot be told: {reason}.", "Check address and network."
+            f"{shown(channel, address)} cannot be reached: {reason}.", "Check address and network."
         ) from error
 
 

@@ -109,7 +109,7 @@ async def _lock_anew(
         )
     away = await write_pinned(context, rows, opening)
     log.info(
-        "passphrase locked anew",
+        "passphrase locked again",
         key_set=name,
         label=weak.label,
         costs=strong.costs.model_dump(),

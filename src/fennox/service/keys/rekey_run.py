@@ -174,7 +174,7 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
     await renew_earlier(vault, found)
     await opened_store.renew_reader(vault)  # another suite takes another library to read
     leaving = {keys.generation for keys in found if keys.left_to_expire}
-    await journal.step("Seal backups anew")
+    await journal.step("Seal backups again")
     here = Holding(vault, context.stores.index(row.id))
     wanted = await _of_earlier_generations(vault, leaving, journal)
     done, failed = await _seal_all(context, lease, row, here, wanted, journal, apart=apart)
@@ -183,7 +183,7 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
         run.documents = done
         run.result = RekeyResult(backups=done, failed=failed, generation=vault.header.generation)
         if failed:
-            run.reason = f"{failed} of {len(wanted)} backups could not be sealed anew."
+            run.reason = f"{failed} of {len(wanted)} backups could not be sealed again."
             run.remedy = "Scrub the store, then run `fennox store rekey` with --go-on."
             run.problem = "damaged"
         await queue.end(session, run, "failed" if failed else "done", context.now())

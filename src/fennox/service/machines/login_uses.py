@@ -123,8 +123,8 @@ async def must_be_nobody_elses(
             )
         raise Conflict(
             f"The machine {what} is {other.name}, which is enrolled.",
-            f"A backup of {system.name} is not written onto it. If it is no more: fennox system"
-            f" retire {other.name}",
+            f"A backup of {system.name} is not written onto it. If it no longer exists: fennox"
+            f" system retire {other.name}",
             field="at",
         )
 
@@ -142,7 +142,7 @@ async def another_system(session: AsyncSession, system: System, machine: str) ->
                 f"The machine is {name}, which is enrolled; a backup of {system.name} is not"
                 " written onto it."
             ),
-            remedy=f"If it is no more: fennox system retire {name}",
+            remedy=f"If it no longer exists: fennox system retire {name}",
         )
         for name in (await session.execute(same.order_by(System.name))).scalars()
     ]

@@ -113,7 +113,7 @@ class Scheduler:
                 log.warning("database out of reach", reason=error.what)
             except Exception:
                 log.exception(
-                    "a mistake in Fennox kept the scheduler from something; it goes on", duty=name
+                    "a mistake in Fennox interrupted the scheduler; it continues", duty=name
                 )
             alarm.set(begun, following.at, following.within)
             if following.within is not None and following.within < _TICK:

@@ -129,7 +129,7 @@ class RunWorker:
                 except TryLater as error:
                     log.warning("database out of reach", reason=error.what)
                 except Exception:
-                    log.exception("a mistake in Fennox kept the worker from something; it goes on")
+                    log.exception("a mistake in Fennox interrupted the worker; it continues")
                 with contextlib.suppress(TimeoutError):
                     async with asyncio.timeout(self._pause):
                         await self._wake.wait()

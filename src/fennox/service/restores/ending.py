@@ -21,7 +21,7 @@ from fennox.service.runs.queue import Lease
 
 def suspension(sheet_id: str) -> str:
     """Why a system's routines stand still meanwhile."""
-    return f"a restore goes on (run sheet {sheet_id[:12]})"
+    return f"a restore is active (run sheet {sheet_id[:12]})"
 
 
 async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:

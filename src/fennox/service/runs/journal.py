@@ -94,8 +94,6 @@ class CatalogueJournal:
 
     def _raise_flags(self) -> None:
         if self.lost:
-            raise LeaseLost(
-                "This worker no longer owns the run.", "Another worker goes on with it."
-            )
+            raise LeaseLost("This worker no longer owns the run.", "Another worker continues it.")
         if self.stop:
             raise Stopped("The run was stopped.", "Start it again when you want it.")

@@ -240,4 +240,4 @@ async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
 
 
 def lost() -> LeaseLost:
-    return LeaseLost("This worker no longer owns the run.", "Another worker goes on with it.")
+    return LeaseLost("This worker no longer owns the run.", "Another worker continues it.")

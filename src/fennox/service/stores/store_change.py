@@ -70,7 +70,7 @@ async def try_change(context: Context, name: str, wanted: StoreChange) -> None:
         and await (await context.stores.store(doors[0])).space() is None
     ):
         raise BadInput(
-            f"{name} does not tell how much room it has.",
+            f"{name} does not report its free space.",
             "Give a size, like 500 GB.",
             field="ceiling",
         )

@@ -44,7 +44,7 @@ async def must_be_free(
         if other.retired is None and await sites.same_network(session, other.site, site):
             raise Conflict(
                 f"The system {other.name} is at {address} already.",
-                f"Give another address. If it is no more: fennox system retire {other.name}"
+                f"Give another address. If it no longer exists: fennox system retire {other.name}"
                 " --because TEXT",
                 field="address",
             )
@@ -54,7 +54,7 @@ async def must_be_at_rest(session: AsyncSession, system: System) -> None:
     active = select(Run).where(Run.system_id == system.id, IS_ACTIVE)
     if (await session.execute(active)).first() is not None:
         raise Conflict(
-            f"A run of {system.name} goes on.", "Wait for it, or stop it with `fennox run stop`."
+            f"A run of {system.name} is active.", "Wait for it, or stop it with `fennox run stop`."
         )
 
 
@@ -87,7 +87,7 @@ async def change_kind(session: AsyncSession, system: System, kind: Kind, before:
     if kind.reach != before.reach or kind.reach == "service":
         raise BadInput(
             f"{kind.name} is reached otherwise than {before.name}.",
-            f"Retire {system.name}, and enrol its machine anew as {kind.name}.",
+            f"Retire {system.name}, and enrol its machine again as {kind.name}.",
             field="kind",
         )
     await must_be_at_rest(session, system)

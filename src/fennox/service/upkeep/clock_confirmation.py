@@ -59,7 +59,7 @@ async def _accepted(session: AsyncSession, doubt: Doubt, now: datetime, by: str)
     match doubt:
         case Apart(clock, ahead):
             await _accept(session, clock, now, by, ahead=ahead.total_seconds())
-            return f"{capital(clock)} may go on being {moments.span(abs(ahead))} apart."
+            return f"{capital(clock)} may stay {moments.span(abs(ahead))} apart."
         case FromFuture(event, at, _):
             await _accept(session, event, now, by, until=at)
             return f"{capital(event)} may be dated {at:%Y-%m-%d %H:%M} UTC."

@@ -251,7 +251,7 @@ async def _follow_up(
     if reseal:
         await journal.log(
             "warning",
-            f"{counted(len(older), 'backup')} still sealed under earlier keys: sealed anew now.",
+            f"{counted(len(older), 'backup')} still sealed under earlier keys: sealed again now.",
         )
     return ours
 
@@ -290,4 +290,4 @@ async def _renew_headers(
     async with context.session() as session:
         earlier = await earlier_of(session, row)
     await renew_earlier(vault, earlier)
-    healed.objects |= dict.fromkeys(gone, "written anew, with the passphrases there are now")
+    healed.objects |= dict.fromkeys(gone, "written again, with today's passphrases")

@@ -63,7 +63,7 @@ async def renew(context: Context, row: StoreRow, vault: Vault, journal: Journal)
             await (await context.stores.vault(door)).write_anchors(made)
         except FennoxError as error:
             await journal.log(
-                "info", f"{door.name} is not told what {row.name} holds now: {error.what}"
+                "info", f"{door.name} does not learn what {row.name} holds now: {error.what}"
             )
 
 

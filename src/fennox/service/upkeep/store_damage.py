@@ -80,7 +80,7 @@ async def keep_damage(
         )  # records that nobody has
         item.healed, item.how = (
             now,
-            "they stay gone; the store goes on without them" if gone else "no longer found",
+            "they stay lost; the store continues without them" if gone else "no longer found",
         )
     whole = update(Copy).where(
         Copy.store_id == row.id, Copy.damaged != "", Copy.backup_id.not_in(list(healed.left))

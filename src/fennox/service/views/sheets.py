@@ -20,7 +20,16 @@ async def shown(session: AsyncSession, row: SheetRow) -> SheetShown:
     if scopes.is_narrow():
         sheet.findings = login_uses.unnamed(sheet.findings)
     return SheetShown(
-        id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=sheet
+        id=row.id,
+        created=row.created,
+        by=row.by,
+        run=run.id if run else None,
+        sheet=sheet,
+        acts=sheet.acts(),
+        blockers=len(sheet.blockers()),
+        needs_takeover=sheet.needs_takeover(),
+        to_undo=sheet.to_undo(),
+        staying=sheet.staying(),
     )
 
 

@@ -77,7 +77,7 @@ async def add_alert(wanted: NewAlertRoute, request: Request, context: Here) -> A
 async def change_alert(
     name: str, wanted: AlertRouteChange, request: Request, context: Here
 ) -> AlertRouteShown:
-    """Change who is told of what, or switch it off."""
+    """Change list the alert routes, or switch it off."""
     if wanted.digest:
         await context.evaluators.check_schedule(wanted.digest, "UTC")
     async with context.session() as session:
