@@ -439,9 +439,8 @@ class RescuedStore:
         ours.sort(key=lambda item: (item[1]["generation"], item[1]["revision"]), reverse=True)
         opened: dict[int, tuple[str, Json, bytes]] = {}
         tried, untried = TriedPassphrase(passphrase), False
-        for path, header in sorted(
-            ours, key=lambda item: work_of(item[1])
-        ):  # what was made to be costly comes last
+        # what was made to be costly comes last
+        for path, header in sorted(ours, key=lambda item: work_of(item[1])):
             known = opened.get(header["generation"])
             try:
                 if header["suite"] not in (CLASSIC, HYBRID):
@@ -1790,9 +1789,8 @@ def read_passphrase(arguments: argparse.Namespace) -> None:
         if arguments.passphrase_file:
             arguments.passphrase = first_line(arguments.passphrase_file)
         else:
-            warnings.simplefilter(
-                "error", getpass.GetPassWarning
-            )  # it would be shown as it is typed
+            # it would be shown as it is typed
+            warnings.simplefilter("error", getpass.GetPassWarning)
             arguments.passphrase = getpass.getpass("Passphrase: ")
     except (OSError, UnicodeDecodeError) as error:
         fail(

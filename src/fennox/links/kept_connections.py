@@ -51,9 +51,8 @@ class KeptLinks:
             if time.monotonic() - idle.since > _SURE:
                 await link.is_there(_ANSWER)
         finally:
-            if not self._fit(
-                link
-            ):  # no answer, or nobody waits for one any more: either has spoilt it
+            # no answer, or nobody waits for one any more: either has spoilt it
+            if not self._fit(link):
                 self._close(link)
         return link if self._fit(link) else None
 

@@ -181,10 +181,11 @@ class FolderStore:
                 "Look at what the store holds.",
                 name=name,
             )
+        # a bad place of the disk stays one, however often it is read
         if (doing, error.errno) == (
             _READ,
             errno.EIO,
-        ):  # a bad place of the disk stays one, however often it is read
+        ):
             return Damaged(
                 f"{name} cannot be read: {os.strerror(errno.EIO)}.", "Heal it from another copy."
             )

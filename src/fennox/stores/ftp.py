@@ -191,9 +191,8 @@ class FtpStore(RemoteStore[_FtpSession]):
         await stream.finish()
 
     async def _make_parents(self, client: FtpClient, name: ObjectName) -> None:
-        await client.command(
-            f"CWD {self._path('')}", "250"
-        )  # the store's own folder is never made here
+        # the store's own folder is never made here
+        await client.command(f"CWD {self._path('')}", "250")
         await client.command("CWD /", "250")
         at = self._path("").rstrip("/")
         for step in name.split("/")[:-1]:

@@ -70,9 +70,8 @@ class FtpClient(aioftp.Client):
             control: ssl.SSLObject | None = self.stream.writer.get_extra_info("ssl_object")
             if control is not None:
                 again = control.context
-                if (
-                    control.session is not None
-                ):  # some servers insist on the session being used again
+                # some servers insist on the session being used again
+                if control.session is not None:
                     again = SSLSessionBoundContext(
                         ssl.PROTOCOL_TLS_CLIENT, context=control.context, session=control.session
                     )

@@ -168,13 +168,11 @@ class WebDavStore(RemoteStore[_WebdavSession]):
         at = self._path("").rstrip("/")
         for step in name.split("/")[:-1]:
             at = f"{at}/{step}"
-            made = await self._ask(
-                session, "MKCOL", at, (201, 405, 500)
-            )  # 405: already there (§9.3.1)
+            # 405: already there (§9.3.1)
+            made = await self._ask(session, "MKCOL", at, (201, 405, 500))
             if made.status_code == 500 and await self._gone(session, at):
-                await self._ask(
-                    session, "MKCOL", at, (201, 405)
-                )  # else another one made it at the same moment
+                # else another one made it at the same moment
+                await self._ask(session, "MKCOL", at, (201, 405))
 
     async def _get(self, session: _WebdavSession, name: ObjectName, span: Span | None) -> bytes:
         if span is not None and span.length == 0:

@@ -66,9 +66,9 @@ class Backup(Base):
     purpose: Mapped[str]
     kind: Mapped[str]
     time: Mapped[datetime] = mapped_column(index=True)
-    sequence: Mapped[
-        int
-    ]  # in the order in which they were taken; negative: of another history, its place is unknown
+    # in the order in which they were taken; negative: of another history, its place is
+    # unknown
+    sequence: Mapped[int]
     digest: Mapped[str]
     parts: Mapped[list[PartHeld]] = mapped_column(Typed(list[PartHeld]))
     documents: Mapped[int]
@@ -87,13 +87,11 @@ class Backup(Base):
     doubtful: Mapped[bool] = mapped_column(default=False)
     doubtful_because: Mapped[str] = mapped_column(default="")
     expired: Mapped[bool] = mapped_column(default=False)  # marked: it may go, and can still be kept
-    expired_at: Mapped[
-        datetime | None
-    ]  # when it was marked; those of one round have the same moment
+    # when it was marked; those of one round have the same moment
+    expired_at: Mapped[datetime | None]
     expired_by: Mapped[str] = mapped_column(default="")  # `ladder`, or the person who said so
-    misdated: Mapped[bool] = mapped_column(
-        default=False
-    )  # its date is known to be wrong: no ladder counts by it
+    # its date is known to be wrong: no ladder counts by it
+    misdated: Mapped[bool] = mapped_column(default=False)
     noted: Mapped[datetime | None]  # the date of the last note about it
 
 
@@ -103,9 +101,8 @@ class Copy(Base):
     __tablename__ = "copies"
     __table_args__ = (Index("last_put", "store_id", text("number desc")),)
 
-    number: Mapped[int] = mapped_column(
-        Identity()
-    )  # in the order in which they were put, whatever clocks said
+    # in the order in which they were put, whatever clocks said
+    number: Mapped[int] = mapped_column(Identity())
     backup_id: Mapped[str] = mapped_column(
         ForeignKey("backups.id", ondelete="CASCADE"), primary_key=True
     )
@@ -113,9 +110,8 @@ class Copy(Base):
     since: Mapped[datetime]
     digest: Mapped[str] = mapped_column(default="")  # of the record in this store
     verified: Mapped[datetime | None]
-    damaged: Mapped[str] = mapped_column(
-        default=""
-    )  # why it cannot be read whole; empty: nothing is known against it
+    # why it cannot be read whole; empty: nothing is known against it
+    damaged: Mapped[str] = mapped_column(default="")
     let_go: Mapped[bool] = mapped_column(default=False)  # before its time, for the store's ceiling
     let_go_at: Mapped[datetime | None]  # when it was marked so
     removable_since: Mapped[datetime | None]  # when a sweep first saw that it is marked

@@ -80,9 +80,8 @@ class AlertRoute(Base):
     sealed_secret: Mapped[bytes | None]
     severity: Mapped[str]  # the least that is told
     systems: Mapped[str]  # which systems, as a routine says it
-    digest: Mapped[str] = mapped_column(
-        default=""
-    )  # when all is told at once, as a phrase; empty: at once
+    # when all is told at once, as a phrase; empty: at once
+    digest: Mapped[str] = mapped_column(default="")
     mode: Mapped[str]
     created: Mapped[datetime]
     told_until: Mapped[datetime]  # up to here the digest has told

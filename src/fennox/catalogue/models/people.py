@@ -38,21 +38,17 @@ class User(Base):
     password_hash: Mapped[str]
     created: Mapped[datetime]
     rights: Mapped[list[str] | None] = mapped_column(OR_NULL)  # None: those of the role
-    scope: Mapped[list[str] | None] = mapped_column(
-        OR_NULL
-    )  # selectors of systems, of which one must fit; None: the whole estate
+    # selectors of systems, of which one must fit; None: the whole estate
+    scope: Mapped[list[str] | None] = mapped_column(OR_NULL)
     must_change: Mapped[bool] = mapped_column(default=False)  # somebody else has set the password
-    issuer: Mapped[str] = mapped_column(
-        default=""
-    )  # of the provider that vouches for this person; empty: nobody
+    # of the provider that vouches for this person; empty: nobody
+    issuer: Mapped[str] = mapped_column(default="")
     subject: Mapped[str] = mapped_column(default="")  # what that provider calls them, for ever
-    sealed_totp: Mapped[
-        bytes | None
-    ]  # the secret of time-based codes (RFC 6238); None: none is asked for
+    # the secret of time-based codes (RFC 6238); None: none is asked for
+    sealed_totp: Mapped[bytes | None]
     totp_since: Mapped[datetime | None]
-    totp_used: Mapped[int] = mapped_column(
-        default=0
-    )  # the time step of the last code: each counts once
+    # the time step of the last code: each counts once
+    totp_used: Mapped[int] = mapped_column(default=0)
 
 
 class RecoveryCode(Base):
@@ -119,9 +115,8 @@ class Token(Base):
     used: Mapped[datetime | None]  # to the minute
     address: Mapped[str] = mapped_column(default="")  # from where it began
     program: Mapped[str] = mapped_column(default="")  # what began it, as it says itself
-    proved: Mapped[
-        datetime | None
-    ]  # when the person last proved who they are, by the database's clock
+    # when the person last proved who they are, by the database's clock
+    proved: Mapped[datetime | None]
 
 
 class Approval(Base):

@@ -40,15 +40,12 @@ class Routine(Base):
     mode: Mapped[str]
     parts: Mapped[list[str] | None]
     spread: Mapped[int] = mapped_column(default=0)  # minutes over which its systems begin
-    quiet: Mapped[str] = mapped_column(
-        default=""
-    )  # hours in which nothing begins, like 08:00 to 18:00
-    look_every: Mapped[int] = mapped_column(
-        default=0
-    )  # minutes between looks whether something differs; 0: none
-    settle: Mapped[int] = mapped_column(
-        default=10
-    )  # minutes that it must stand as it is before it is taken
+    # hours in which nothing begins, like 08:00 to 18:00
+    quiet: Mapped[str] = mapped_column(default="")
+    # minutes between looks whether something differs; 0: none
+    look_every: Mapped[int] = mapped_column(default=0)
+    # minutes that it must stand as it is before it is taken
+    settle: Mapped[int] = mapped_column(default=10)
     most_a_day: Mapped[int] = mapped_column(default=4)  # takes because something differs
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
@@ -144,9 +141,8 @@ class Run(Base):
     )
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    number: Mapped[int] = mapped_column(
-        Identity()
-    )  # in the order in which runs were queued, whatever clocks said
+    # in the order in which runs were queued, whatever clocks said
+    number: Mapped[int] = mapped_column(Identity())
     kind: Mapped[str]
     state: Mapped[str]
     system_id: Mapped[str | None] = mapped_column(ForeignKey("systems.id"), index=True)
@@ -167,17 +163,15 @@ class Run(Base):
     """Where it waits: with those of its routine, with what else is due by itself, or with what
     people wait for.
     """
-    not_before: Mapped[
-        datetime | None
-    ]  # by the database's clock; only a run that was put off waits for a moment
+    # by the database's clock; only a run that was put off waits for a moment
+    not_before: Mapped[datetime | None]
     attempt: Mapped[int] = mapped_column(default=0)
     fence: Mapped[int] = mapped_column(default=0)
     worker: Mapped[str | None]
     lease_until: Mapped[datetime | None]
     stop_asked: Mapped[bool] = mapped_column(default=False)
-    behind: Mapped[
-        str | None
-    ]  # the active run of its system that it waits for before it is in the queue at all
+    # the active run of its system that it waits for before it is in the queue at all
+    behind: Mapped[str | None]
     told: Mapped[datetime | None]  # when it last told anything, by the database's clock
     step: Mapped[str] = mapped_column(default="")
     documents: Mapped[int] = mapped_column(default=0)
@@ -185,12 +179,10 @@ class Run(Base):
     reason: Mapped[str] = mapped_column(default="")
     remedy: Mapped[str] = mapped_column(default="")
     problem: Mapped[str | None]
-    odd: Mapped[str] = mapped_column(
-        default=""
-    )  # how it differs from earlier runs of the same system
-    worker_key: Mapped[
-        bytes | None
-    ]  # public half of the worker's key for this run, while it waits for a passphrase
+    # how it differs from earlier runs of the same system
+    odd: Mapped[str] = mapped_column(default="")
+    # public half of the worker's key for this run, while it waits for a passphrase
+    worker_key: Mapped[bytes | None]
     sealed_opening_key: Mapped[bytes | None]  # sealed to worker_key; nobody else can open it
 
 
@@ -225,9 +217,8 @@ class Worker(Base):
     name: Mapped[str]
     started: Mapped[datetime] = mapped_column(server_default=text("now()"))
     seen: Mapped[datetime] = mapped_column(server_default=text("now()"))
-    skew: Mapped[float] = mapped_column(
-        Float, default=0.0
-    )  # seconds that its clock is ahead of the database's
+    # seconds that its clock is ahead of the database's
+    skew: Mapped[float] = mapped_column(Float, default=0.0)
     version: Mapped[str] = mapped_column(default="")
     draining: Mapped[bool] = mapped_column(default=False)  # it takes nothing new
     for_sites: Mapped[bool] = mapped_column(default=False)  # it takes nothing but runs at sites

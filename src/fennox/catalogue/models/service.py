@@ -24,16 +24,13 @@ class ServiceState(Base):
     clock: Mapped[str]
     created: Mapped[datetime]
     setup_code: Mapped[str | None]  # SHA-256 of the one-time code for the first administrator
-    tended: Mapped[
-        datetime | None
-    ]  # when ladders and stores were last looked after, by the service's clock
+    # when ladders and stores were last looked after, by the service's clock
+    tended: Mapped[datetime | None]
     tended_run: Mapped[int] = mapped_column(default=0)  # the last run that had been queued then
-    apart: Mapped[bool] = mapped_column(
-        default=False
-    )  # whether since then clocks or dates spoke against each other
-    approvals: Mapped[list[str]] = mapped_column(
-        default=list
-    )  # groups of grave acts that need a second person
+    # whether since then clocks or dates spoke against each other
+    apart: Mapped[bool] = mapped_column(default=False)
+    # groups of grave acts that need a second person
+    approvals: Mapped[list[str]] = mapped_column(default=list)
 
 
 class ClockAcceptance(Base):

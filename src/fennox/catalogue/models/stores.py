@@ -30,9 +30,8 @@ class KeySet(Base):
     suite: Mapped[str]
     sealed_write_secret: Mapped[bytes]
     sealed_opening_key: Mapped[bytes | None]
-    previous_opening_key: Mapped[
-        bytes | None
-    ]  # of the generation before, sealed to this one's seal key
+    # of the generation before, sealed to this one's seal key
+    previous_opening_key: Mapped[bytes | None]
     slots: Mapped[list[Slot] | None] = mapped_column(Typed(list[Slot]))
     """Of a generation that has gone by: what its headers get."""
     left_to_expire: Mapped[bool] = mapped_column(default=False)  # its backups are not sealed anew
@@ -65,31 +64,25 @@ class StoreRow(Base):
     header_digest: Mapped[str]
     created: Mapped[datetime]
     login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
-    sweep_login_id: Mapped[str | None] = mapped_column(
-        ForeignKey("logins.id")
-    )  # alone removes things, if there is one
-    key: Mapped[
-        str | None
-    ]  # the accepted host key or certificate; for a folder, what it is mounted from
+    # alone removes things, if there is one
+    sweep_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
+    # the accepted host key or certificate; for a folder, what it is mounted from
+    key: Mapped[str | None]
     site: Mapped[str] = mapped_column(default="")
     scrubbed: Mapped[datetime | None]
-    scrub_budget: Mapped[int] = mapped_column(
-        default=100_000_000_000
-    )  # bytes that one scheduled scrub may read
+    # bytes that one scheduled scrub may read
+    scrub_budget: Mapped[int] = mapped_column(default=100_000_000_000)
     scrub_share: Mapped[int] = mapped_column(default=0)  # which share of a large store is read next
     swept: Mapped[datetime | None]
-    stopped_because: Mapped[str] = mapped_column(
-        default=""
-    )  # why nothing is written to it; empty: nothing is wrong
+    # why nothing is written to it; empty: nothing is wrong
+    stopped_because: Mapped[str] = mapped_column(default="")
     ceiling: Mapped[str] = mapped_column(default="")  # what backups may take of it; empty: all
     over_since: Mapped[datetime | None]  # since when they take more, or since backups went for it
     free: Mapped[int | None]  # bytes, when it was last looked at; None: it does not tell
-    skew: Mapped[
-        float | None
-    ]  # seconds that the far side's clock was ahead of PostgreSQL's when that was last seen
-    went_back: Mapped[str] = mapped_column(
-        default=""
-    )  # how the store is older than what was written there; empty: no
+    # seconds that the far side's clock was ahead of PostgreSQL's when that was last seen
+    skew: Mapped[float | None]
+    # how the store is older than what was written there; empty: no
+    went_back: Mapped[str] = mapped_column(default="")
 
 
 class StoreDamage(Base):

@@ -34,9 +34,8 @@ class Login(Base):
     account: Mapped[str]
     proves_by: Mapped[str]
     sealed_secret: Mapped[bytes]
-    become: Mapped[str] = mapped_column(
-        default=""
-    )  # the account that commands run as, by sudo; empty: its own
+    # the account that commands run as, by sudo; empty: its own
+    become: Mapped[str] = mapped_column(default="")
     certificate: Mapped[str] = mapped_column(default="")  # OpenSSH's, for its key; it is no secret
     changed: Mapped[datetime]
 
@@ -63,55 +62,44 @@ class System(Base):
     folder: Mapped[str] = mapped_column(unique=True)
     kind: Mapped[str]
     address: Mapped[str]
-    login_id: Mapped[str | None] = mapped_column(
-        ForeignKey("logins.id")
-    )  # None: the service itself
+    # None: the service itself
+    login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
     key: Mapped[str]
     site: Mapped[str]
     labels: Mapped[list[str]]
     settings: Mapped[dict[str, str]]
     machine: Mapped[Machine | None] = mapped_column(Typed(Machine))
-    needs: Mapped[list[str]] = mapped_column(
-        default=list
-    )  # ids of systems that a person says must be back before it
+    # ids of systems that a person says must be back before it
+    needs: Mapped[list[str]] = mapped_column(default=list)
     via_id: Mapped[str | None] = mapped_column(  # the system that the way to it leads through
         ForeignKey("systems.id", deferrable=True, initially="DEFERRED")
     )
-    patience: Mapped[int] = mapped_column(
-        default=15, server_default="15"
-    )  # seconds that a connection may take
+    # seconds that a connection may take
+    patience: Mapped[int] = mapped_column(default=15, server_default="15")
     key_until: Mapped[datetime | None]  # when the certificate that it shows ends
-    suspended_because: Mapped[str] = mapped_column(
-        default=""
-    )  # why no routine takes it; empty: they do
-    left_open: Mapped[list[str]] = mapped_column(
-        default=list
-    )  # what takes did around them and did not undo, by title
+    # why no routine takes it; empty: they do
+    suspended_because: Mapped[str] = mapped_column(default="")
+    # what takes did around them and did not undo, by title
+    left_open: Mapped[list[str]] = mapped_column(default=list)
     retired: Mapped[datetime | None]  # since when it is no more
     retired_because: Mapped[str] = mapped_column(default="")
-    let_go: Mapped[bool] = mapped_column(
-        default=False
-    )  # a person says that a retired one's backups may go
+    # a person says that a retired one's backups may go
+    let_go: Mapped[bool] = mapped_column(default=False)
     looked: Mapped[datetime | None]  # when it was last looked at between takes
-    differs: Mapped[str] = mapped_column(
-        default=""
-    )  # how it differs from its last backup, in words
+    # how it differs from its last backup, in words
+    differs: Mapped[str] = mapped_column(default="")
     differs_since: Mapped[datetime | None]
-    differs_state: Mapped[str] = mapped_column(
-        default=""
-    )  # a digest of how it differs, and since when it stands so
+    # a digest of how it differs, and since when it stands so
+    differs_state: Mapped[str] = mapped_column(default="")
     differs_still: Mapped[datetime | None]
     skew: Mapped[float | None]  # seconds that its clock was ahead at its last take
-    default_logins: Mapped[list[str]] = mapped_column(
-        default=list
-    )  # accounts of a fresh installation that still work
+    # accounts of a fresh installation that still work
+    default_logins: Mapped[list[str]] = mapped_column(default=list)
     defaults_tried: Mapped[datetime | None]  # when that was last seen
-    newest_good: Mapped[
-        datetime | None
-    ]  # of its backups that are good; kept by the database (migration 0013)
-    disordered: Mapped[bool] = mapped_column(
-        default=False
-    )  # its backups' dates and their order contradict each other
+    # of its backups that are good; kept by the database (migration 0013)
+    newest_good: Mapped[datetime | None]
+    # its backups' dates and their order contradict each other
+    disordered: Mapped[bool] = mapped_column(default=False)
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
 
@@ -130,9 +118,8 @@ class StateRow(Base):
     key_set: Mapped[str]
     generation: Mapped[int]
     parts: Mapped[dict[str, dict[str, str]]]
-    likeness: Mapped[str] = mapped_column(
-        default=""
-    )  # how the machine answered then, as a digest too; empty: its answers do not tell
+    # how the machine answered then, as a digest too; empty: its answers do not tell
+    likeness: Mapped[str] = mapped_column(default="")
 
 
 class HandedIn(Base):
@@ -148,9 +135,8 @@ class HandedIn(Base):
     by: Mapped[str]
     size: Mapped[int]
     sealed: Mapped[bytes | None]
-    backup_id: Mapped[
-        str | None
-    ]  # the backup that holds it, on hold until a newer one is handed in
+    # the backup that holds it, on hold until a newer one is handed in
+    backup_id: Mapped[str | None]
 
 
 class Site(Base):

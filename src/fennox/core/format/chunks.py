@@ -29,9 +29,8 @@ class Piece:
     id: bytes
     key: bytes = field(repr=False)
     plain: bytes | memoryview = field(repr=False)  # of the stream it was cut from, not copied
-    sealed: bytes | None = field(
-        default=None, repr=False
-    )  # as it is stored, if that has been made already
+    # as it is stored, if that has been made already
+    sealed: bytes | None = field(default=None, repr=False)
 
 
 def identify(plain: bytes | memoryview, secret: WriteSecret) -> Piece:

@@ -141,9 +141,8 @@ class Head(Stored):
     reached: Reached
     parts: list[Part]
     census: dict[str, list[str]]
-    expected: dict[
-        str, str
-    ]  # address, account, key after a restore, as the captured documents tell them
+    # address, account, key after a restore, as the captured documents tell them
+    expected: dict[str, str]
     findings: list[Finding]
     left_out: list[str]
     certificates: list[Certificate] = []

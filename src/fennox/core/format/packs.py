@@ -49,9 +49,8 @@ def encode(
         at += len(sealed)
     start = MAGIC + u32(secret.generation) + salt
     head = start + blob(secret.seal(bytes(table), "pack table", store, salt, start))
-    data = b"".join(
-        [head, *(sealed for _, sealed, _ in chunks)]
-    )  # once: it is the largest thing in memory
+    # once: it is the largest thing in memory
+    data = b"".join([head, *(sealed for _, sealed, _ in chunks)])
     if len(data) > MAX_PACK:
         raise ValueError(f"a pack of {len(data)} bytes is over the limit")
     return data, tuple(entries)

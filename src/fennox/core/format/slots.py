@@ -65,9 +65,8 @@ class Slot(Stored):
     salt: str  # base64, 16 bytes
     nonce: str  # base64, 12 bytes
     locked: str  # base64
-    commit: str | None = Field(
-        default=None, exclude_if=lambda value: value is None
-    )  # base64, 32 bytes
+    # base64, 32 bytes
+    commit: str | None = Field(default=None, exclude_if=lambda value: value is None)
 
 
 class Passphrase:

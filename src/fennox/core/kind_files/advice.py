@@ -244,9 +244,8 @@ def _unsound_paths(kind: Kind) -> Iterator[Said]:
             at: Path = ("part", number, "source", place)
             for field in ("files", "without", "made_from"):
                 for text in getattr(source, field) or []:
-                    left_to_another = (
-                        field == "without" and text in taken
-                    )  # reported at that source
+                    # reported at that source
+                    left_to_another = field == "without" and text in taken
                     if not _sound(text) and not left_to_another:
                         yield (
                             (*at, field),

@@ -100,9 +100,8 @@ def _limited(pattern: str, why: str) -> Regex:
         try:
             for match in slow.finditer(plain, timeout=SECONDS):
                 first, end = match.span()
-                start = at + len(
-                    _raw(plain[place:first])
-                )  # characters to bytes, counted on from the last match
+                # characters to bytes, counted on from the last match
+                start = at + len(_raw(plain[place:first]))
                 marks = [
                     start + len(_raw(plain[first : max(mark, first)]))
                     for mark in (end, *match.span(_drawing(match, slow.groups)))

@@ -21,9 +21,8 @@ class Target:
     documents: Mapping[str, Mapping[str, str]]
     census: Census
     room: int | None = None  # bytes left where the kind says there must be room
-    unread: Mapping[str, str] = field(
-        default_factory=dict
-    )  # parts of which it tells nothing, and why
+    # parts of which it tells nothing, and why
+    unread: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -69,9 +69,8 @@ class SheetStep(SheetModel):
     phase: Phase
     title: str
     do: Verb | Literal["safety", "proof"]
-    kind_step: (
-        int | None
-    )  # its place in the kind's steps, of its phase undo; None for the safety copy and the proof
+    # its place in the kind's steps, of its phase undo; None for the safety copy and the proof
+    kind_step: int | None
     undoes: int | None = None  # the number of the step that it undoes
     names: list[str] = []
     commands: list[str] = []

@@ -189,9 +189,8 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
     All headers of a generation lock the same opening key: an older one beside the newest would let
     a passphrase that was withdrawn open also what is written later (§3.3).
     """
-    current = {
-        slot.locked for slot in vault.header.slots
-    }  # a slot that was locked anew has the same id
+    # a slot that was locked anew has the same id
+    current = {slot.locked for slot in vault.header.slots}
     found: list[tuple[int, ObjectName]] = []
     withdrawn: list[ObjectName] = []
     async for item in vault.store.list("header/"):

@@ -37,9 +37,8 @@ class PackIndex:
             ObjectName, datetime
         ] = {}  # until when the far side locks a pack, where that was asked
         self.swept: dict[ObjectName, Sweep] = {}  # sweep lists that were read
-        self.condemned: frozenset[str] = (
-            frozenset()
-        )  # packs that no take relied on when the packs were listed
+        # packs that no take relied on when the packs were listed
+        self.condemned: frozenset[str] = frozenset()
         self._listed = -inf  # when the packs were listed, by a clock of our own
         self._listed_at: datetime | None = (
             None  # and by the service's, which may be a simulated one

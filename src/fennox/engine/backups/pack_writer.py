@@ -64,9 +64,8 @@ class PackWriter:
     _coming: set[bytes] = field(default_factory=set)  # ids of chunks that are in a batch
     _leaving: frozenset[bytes] = frozenset()  # ids of chunks in the pack that is on its way
     _writing: asyncio.Task[None] | None = None
-    _own: dict[ObjectName, Sample] = field(
-        default_factory=dict
-    )  # packs that this writer has written
+    # packs that this writer has written
+    _own: dict[ObjectName, Sample] = field(default_factory=dict)
 
     async def _keep(self, pieces: list[Piece]) -> list[ChunkKey]:
         """Have those sealed that the store lacks; in packs they keep the order in which they

@@ -76,9 +76,8 @@ class Capture:
     writing: set[str] = field(default_factory=set)  # paths that the machine has not finished
     noisy: dict[str, bytes] = field(default_factory=dict)  # contents that have noise, by path
     said: list[Said] = field(default_factory=list)
-    passed_over: set[str] = field(
-        default_factory=set
-    )  # paths that expressions fit, but not their contents
+    # paths that expressions fit, but not their contents
+    passed_over: set[str] = field(default_factory=set)
     trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
     taken_over: int = 0  # documents
     room: int = MAX_EVIDENCE_OF_ALL  # bytes that may still be kept to be looked at

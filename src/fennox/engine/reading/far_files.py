@@ -45,9 +45,8 @@ async def _survey(shell: Shell, places: Places, *, stamps: bool) -> list[Survey]
     except FarSideFailed:
         if not stamps:
             raise
-        return await _survey(
-            shell, places, stamps=False
-        )  # more files than a list can be kept in memory for
+        # more files than a list can be kept in memory for
+        return await _survey(shell, places, stamps=False)
     return places.surveys(output.output, whole=output.code == 0)
 
 
@@ -68,9 +67,8 @@ class _TarReading:
     over: dict[bytes, Document]  # what need not be read
     fits: Callable[[str], bool] = field(init=False)
     left_out: Callable[[str], bool] = field(init=False)
-    names: list[bytes] = field(
-        init=False
-    )  # what was seen and is to be read, in the order of the machine's find
+    # what was seen and is to be read, in the order of the machine's find
+    names: list[bytes] = field(init=False)
 
     def __post_init__(self) -> None:
         self.fits, self.left_out = fitting(self.patterns), fitting(self.without)
@@ -251,9 +249,8 @@ def _tar(batch: list[_TarReading]) -> tuple[list[str], AsyncIterator[bytes] | No
     if first.seen is not None:
         names = nul_separated(path for reading in batch for path in reading.names)
         return [*words, "--no-recursion", "-C", "/", "--null", "-T", "-"], names
-    excluded = [
-        f"--exclude={pattern.lstrip('/')}" for pattern in first.without
-    ]  # of `x/*` the folder x stays
+    # of `x/*` the folder x stays
+    excluded = [f"--exclude={pattern.lstrip('/')}" for pattern in first.without]
     roots = [root.lstrip("/") or "." for root in first.there.roots]
     return [*words, "--anchored", *excluded, "-C", "/", "--", *roots], None
 

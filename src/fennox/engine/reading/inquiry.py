@@ -99,9 +99,8 @@ class Inquiry:
     machine_answers: dict[str, bytes] = field(default_factory=dict)
     surveys: dict[Key, Survey] = field(default_factory=dict)
     _spoken: list[Spoken] = field(default_factory=list)
-    _plain: list[bytes] = field(
-        default_factory=list
-    )  # what would be the same if nothing has changed
+    # what would be the same if nothing has changed
+    _plain: list[bytes] = field(default_factory=list)
     _read: int = 0  # answers
     _still: bool = True  # all of it is short, and nothing has been changed just now
 
@@ -258,9 +257,8 @@ class _Asking:
     _found: list[AskedCommand] = field(default_factory=list)
     _files: list[tuple[Key, list[str]]] = field(default_factory=list)
     _made_from: list[list[str]] = field(default_factory=list)
-    _behind: list[AskedCommand] = field(
-        default_factory=list
-    )  # that come when files have been asked for
+    # that come when files have been asked for
+    _behind: list[AskedCommand] = field(default_factory=list)
     _clock: bool = False  # the next question about files tells the time
     # one that may change files comes behind those, so that further ones are another question
     _program: bool = False

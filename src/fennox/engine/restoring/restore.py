@@ -131,9 +131,8 @@ class RestoreUnderWay(StepVerbs):
         except (LeaseLost, Stopped):
             raise
         except FennoxError as error:
-            cut = (
-                isinstance(error, TryLater) and not step.repeat
-            )  # it may have been done all the same
+            # it may have been done all the same
+            cut = isinstance(error, TryLater) and not step.repeat
             step.state, step.ended, step.detail = (
                 "unknown" if cut else "failed",
                 self.now(),

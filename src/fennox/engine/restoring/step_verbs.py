@@ -115,9 +115,8 @@ class StepVerbs:
             )
             self.sheet.facts = now.facts
             self.sheet.version += 1
-        self.sheet.overwrites = (
-            now.overwrites
-        )  # its counts differ also where what is overwritten does not
+        # its counts differ also where what is overwritten does not
+        self.sheet.overwrites = now.overwrites
         self.sheet.findings = changed_facts.counted_anew(self.sheet.findings, now.findings)
         self.sheet.fresh_census = target.census
         return f"backup {taken.reference.backup[:12]}, {taken.reference.sizes.documents} documents"

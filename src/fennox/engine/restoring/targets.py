@@ -190,9 +190,8 @@ class ReachedTarget:
             try:
                 link = await self.connect(place, whose)
                 if isinstance(link, Web) and self._may_have_changed():
-                    await identify(
-                        self.kind, link, self.settings
-                    )  # only a request tells whether the login counts
+                    # only a request tells whether the login counts
+                    await identify(self.kind, link, self.settings)
                 return link
             except FennoxError as error:
                 fault = fault or error

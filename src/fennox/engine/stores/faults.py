@@ -56,16 +56,14 @@ class Report:
     passed_over: int = 0  # packs of other shares
     faults: list[Fault] = field(default_factory=list)
     records: dict[str, records.Record] = field(default_factory=dict)
-    missing: list[str] = field(
-        default_factory=list
-    )  # backups that must be there, and have no sound record
+    # backups that must be there, and have no sound record
+    missing: list[str] = field(default_factory=list)
     lost: dict[str, set[bytes]] = field(default_factory=dict)
     gaps: list[Gap] = field(default_factory=list)
     losses: list[Loss] = field(default_factory=list)  # what was there when it was last looked at
     present: dict[str, Present] = field(default_factory=dict)  # by system
-    costs: dict[str, set[str]] = field(
-        default_factory=dict
-    )  # object with a fault → backups that need it
+    # object with a fault → backups that need it
+    costs: dict[str, set[str]] = field(default_factory=dict)
 
     @property
     def sound(self) -> bool:

@@ -211,9 +211,8 @@ async def _syslog(address: str, message: Message) -> None:
     context = ssl.create_default_context() if parts.scheme == "syslog+tls" else None
     _, writer = await asyncio.open_connection(parts.hostname, port, ssl=context)
     try:
-        writer.write(
-            f"{len(data)} ".encode() + data
-        )  # octet counting (RFC 6587 §3.4.1, RFC 5425 §4.3)
+        # octet counting (RFC 6587 §3.4.1, RFC 5425 §4.3)
+        writer.write(f"{len(data)} ".encode() + data)
         await writer.drain()
     finally:
         writer.close()

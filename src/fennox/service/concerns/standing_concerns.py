@@ -44,9 +44,8 @@ async def standing(session: AsyncSession, now: datetime) -> StandingConcerns:
         (ConcernRow.cause, ConcernRow.severity),
         (ConcernRow.since, ConcernRow.about, ConcernRow.key),
     )
-    place = func.row_number().over(
-        partition_by=alike, order_by=oldest_first
-    )  # in the order of an index
+    # in the order of an index
+    place = func.row_number().over(partition_by=alike, order_by=oldest_first)
     ranked = select(*WORST_FIRST, place.label("place")).where(*loud).subquery()
     few = select(ranked.c.key).where(ranked.c.place <= _OF_ONE_CAUSE)
     first = few.order_by(*(ranked.c[column.key] for column in WORST_FIRST)).limit(_WORST)

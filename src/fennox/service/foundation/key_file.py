@@ -152,9 +152,8 @@ def load(
         try:
             _write_new(path, keys if wrapping is None else wrapping.wrap(keys))
         except FileExistsError:
-            return load(
-                folder, keeper, credentials, wrapping
-            )  # another process of this service was quicker
+            # another process of this service was quicker
+            return load(folder, keeper, credentials, wrapping)
     if stat.S_IMODE(folder.stat().st_mode) & 0o077:
         raise MendSettings(
             f"Others may enter {folder}, where the service's key lies.", f"Run: chmod 700 {folder}"

@@ -13,9 +13,8 @@ class RunHub:
 
     def __init__(self) -> None:
         self._followers: dict[str, set[asyncio.Event]] = {}
-        self.few_at_once = asyncio.Semaphore(
-            _LOOKING
-        )  # else a crowd takes every connection of the database
+        # else a crowd takes every connection of the database
+        self.few_at_once = asyncio.Semaphore(_LOOKING)
 
     def heard(self, run_id: str) -> None:
         """Without an id: anything may have been missed, so everybody looks."""

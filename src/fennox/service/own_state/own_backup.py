@@ -26,9 +26,8 @@ class OwnBackup:
     vault: Vault
     reader: BackupReader
     head: Head
-    passed: list[str] = field(
-        default_factory=list
-    )  # newer ones that do not open, and records that cannot be read
+    # newer ones that do not open, and records that cannot be read
+    passed: list[str] = field(default_factory=list)
 
     @property
     def record(self) -> Record:
@@ -47,9 +46,8 @@ async def find(vault: Vault, wanted: str | None) -> OwnBackup:
         try:
             record = await vault.read_record(name)
         except Damaged as error:
-            passed.append(
-                f"{name} cannot be read: {error.what}"
-            )  # it may have been one of the own state
+            # it may have been one of the own state
+            passed.append(f"{name} cannot be read: {error.what}")
             continue
         if record.reference.kind == KIND and record.reference.backup.startswith(wanted or ""):
             own.append(record)

@@ -64,9 +64,8 @@ class Scheduler:
             for name in duties
         }
         for alarm in self._alarms.values():
-            alarm.set(
-                self.context.now(), None, _SOON
-            )  # at once when it is listened to, so that nothing is missed
+            # at once when it is listened to, so that nothing is missed
+            alarm.set(self.context.now(), None, _SOON)
         async with asyncio.TaskGroup() as together:
             for name, duty in duties.items():
                 together.create_task(self._again_and_again(name, duty))

@@ -137,9 +137,8 @@ async def backups_of(
         rows = rows.where(Backup.expired.is_(False))
     if since is not None:
         rows = rows.where(Backup.time >= since)
-    connection = (
-        await session.connection()
-    )  # a hundred backups of each system: more than a session has to know of
+    # a hundred backups of each system: more than a session has to know of
+    connection = await session.connection()
     every = [*map(StandingBackup._make, (await connection.execute(rows)).all())]
     closer = [backup.id for backup in every if backup.held is not None or backup.partial]
     details = select(Backup.id, Backup.held_because, Backup.parts).where(among(Backup.id, closer))

@@ -82,9 +82,8 @@ async def enter(database: Database, lease: Lease, ending: Ending, now: datetime)
             "account": head.reached.account,
             "likeness": ending.taken.likeness,
         }
-        of_it = {
-            f"its_{name}": value for name, value in values.items()
-        }  # none may be called like a column
+        # none may be called like a column
+        of_it = {f"its_{name}": value for name, value in values.items()}
         done = (await database.execute(_statement(), of_it)).one_or_none() is not None
         told.kept = done
     return done

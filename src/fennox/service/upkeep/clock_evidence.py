@@ -95,9 +95,8 @@ async def _clocks(
         .order_by(StoreRow.name)
     )
     for name, skew in await session.execute(skews):
-        of_store = ahead + timedelta(
-            seconds=float(skew or 0)
-        )  # it is kept against the database's clock
+        # it is kept against the database's clock
+        of_store = ahead + timedelta(seconds=float(skew or 0))
         found.append(_clock(_OF_A_STORE.format(name=name), of_store, accepted))
     heard = (
         Worker.stopped.is_(None),

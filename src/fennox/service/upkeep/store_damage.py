@@ -75,9 +75,8 @@ async def keep_damage(
         if fault.object in healed.objects:
             item.healed, item.how = now, healed.objects[fault.object]
     for item in known.values():
-        gone = (
-            item.object.startswith("systems/") and item.object.count("/") == 1
-        )  # records that nobody has
+        # records that nobody has
+        gone = item.object.startswith("systems/") and item.object.count("/") == 1
         item.healed, item.how = (
             now,
             "they stay lost; the store continues without them" if gone else "no longer found",

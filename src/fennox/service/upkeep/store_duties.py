@@ -140,9 +140,8 @@ async def try_again(context: Context) -> None:
         rows = (
             await session.execute(select(StoreRow).where(StoreRow.stopped_because == ""))
         ).scalars()
-        stores = {
-            row.id: row for row in rows
-        }  # others are looked at every minute whether they are back
+        # others are looked at every minute whether they are back
+        stores = {row.id: row for row in rows}
         for run in await failed_for_stores(session):
             ended = moments.past(run.ended, now)
             store = stores.get(run.store_id or "")
