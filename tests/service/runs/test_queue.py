@@ -37,11 +37,19 @@ async def enqueue(
     due: datetime | None = None,
     idempotency_key: str | None = None,
     by: str = "harbour-admin",
+    wait: bool = False,
 ) -> str:
     async with context.session() as session:
         about = new_runs.About(system_id=system, routine_id=routine_id)
         run = await new_runs.enqueue(
-            session, TakeOrder(), about, by=by, now=START, due=due, idempotency_key=idempotency_key
+            session,
+            TakeOrder(),
+            about,
+            by=by,
+            now=START,
+            due=due,
+            idempotency_key=idempotency_key,
+            wait=wait,
         )
         return run.id
 
@@ -204,6 +212,32 @@ async def test_a_system_is_free_again_when_its_run_has_ended(context: Context) -
         assert lease is not None
         await end(context, lease, state)
     await enqueue(context, system)
+
+
+async def test_a_run_waits_behind_the_active_one_and_begins_when_that_has_ended(
+    context: Context,
+) -> None:
+    system = await add_system(context, "web-9")
+    first = await enqueue(context, system)
+    second = await enqueue(context, system, wait=True)
+    lease = await claim(context)
+    assert lease is not None
+    assert lease.run == first
+    assert await claim(context) is None, "the second one waits"
+    await end(context, lease)
+    following = await claim(context)
+    assert following is not None
+    assert following.run == second
+
+
+async def test_no_more_than_five_runs_of_a_system_wait_behind_the_active_one(
+    context: Context,
+) -> None:
+    system = await add_system(context, "web-9")
+    for _ in range(6):
+        await enqueue(context, system, wait=True)
+    with pytest.raises(Conflict, match="and 5 more wait behind it"):
+        await enqueue(context, system, wait=True)
 
 
 async def test_the_same_idempotency_key_gives_the_same_run(context: Context) -> None:
