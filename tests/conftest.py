@@ -58,7 +58,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption(
         "--requests",
         type=int,
-        default=3,
+        default=1,
         help="of each operation of the API, good and bad, in a round",
     )
     parser.addoption(

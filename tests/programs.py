@@ -19,6 +19,7 @@ import sys
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cache
 from multiprocessing.context import ForkServerProcess
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -31,6 +32,7 @@ _Files = tuple[Path, Path, Path]  # for standard input, output and errors
 _context = multiprocessing.get_context("forkserver")
 
 
+@cache
 def _modules() -> list[str]:
     """What a program may import."""
     found = [__name__, *_PACKAGES]

@@ -8,6 +8,7 @@ import gc
 
 import zxcvbn
 from argon2 import PasswordHasher
+from pydantic import BaseModel
 from sqlalchemy.orm import configure_mappers
 
 import fennox.catalogue.models
@@ -25,6 +26,17 @@ def cheapen_passwords() -> None:
     passwords._NOBODY = passwords._hasher.hash("nobody")
 
 
+def build_shapes() -> None:
+    """Shapes are built when they are first used; here once for all forks."""
+    waiting = [BaseModel]
+    while waiting:
+        model = waiting.pop()
+        waiting += model.__subclasses__()
+        if model.__module__.startswith("fennox."):
+            model.model_rebuild()
+
+
 configure_mappers()
+build_shapes()
 gc.collect()
 gc.freeze()

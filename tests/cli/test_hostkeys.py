@@ -71,5 +71,5 @@ def test_only_what_was_validated_and_is_sha_256_counts(names: NameServer) -> Non
 
 
 def test_a_host_without_records_is_said_to_have_none(names: NameServer) -> None:
-    with pytest.raises(BadInput, match="tells no SSHFP record"):
+    with pytest.raises(BadInput, match="publishes no SSHFP record"):
         keys_by_name("elsewhere.saltmere.example", names.resolver())

@@ -107,6 +107,7 @@ def alone(*words: str | Path, folder: Path) -> subprocess.CompletedProcess[str]:
     )
 
 
+@pytest.mark.long
 def test_the_kit_alone_brings_the_service_back_where_there_is_no_network(
     service: Service,
     server: LinuxServer,

@@ -243,6 +243,7 @@ def test_a_page_asked_for_without_signing_in_comes_after_it(page: Page, service:
     page.get_by_role("heading", name="Stores").wait_for()
 
 
+@pytest.mark.long
 def test_what_changed_is_seen_in_the_browser_and_since_when(
     page: Page, service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
@@ -285,7 +286,7 @@ def test_what_changed_is_seen_in_the_browser_and_since_when(
 def test_somebody_is_told_from_the_browser(page: Page, service: Service) -> None:
     sign_in(page, service.address, "harbour-admin", PASSWORD)
     page.get_by_role("link", name="Alerts").click()
-    expect(page.get_by_text("Nobody is told.")).to_be_visible()
+    expect(page.get_by_text("There are no alert routes.")).to_be_visible()
     page.get_by_role("button", name="Tell somebody").click()
     page.get_by_label("Name", exact=True).fill("book")
     page.get_by_label("By", exact=True).select_option("file")
@@ -301,9 +302,10 @@ def test_somebody_is_told_from_the_browser(page: Page, service: Service) -> None
     expect(page.get_by_role("button", name="Switch on book")).to_be_visible()
     page.get_by_role("button", name="Remove … book").click()
     page.get_by_role("button", name="Remove it").click()
-    expect(page.get_by_text("Nobody is told.")).to_be_visible()
+    expect(page.get_by_text("There are no alert routes.")).to_be_visible()
 
 
+@pytest.mark.long
 def test_a_restore_that_failed_is_given_up_in_the_browser(
     page: Page, service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
@@ -324,6 +326,7 @@ def test_a_restore_that_failed_is_given_up_in_the_browser(
     assert server.read("/srv/history").split() == ["rest", "measure"]
 
 
+@pytest.mark.long
 def test_what_a_machine_says_turns_no_page(page: Page, service: Service, odd: str) -> None:
     with service.client() as client:
         drafted = service.ended(client.draft(NewDraft(backup=odd)).id)

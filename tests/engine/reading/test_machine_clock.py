@@ -60,6 +60,6 @@ async def test_how_far_it_is_off(
     now = await ahead(keeper.kind, lambda: datetime.now(UTC))
     assert now is not None
     assert timedelta(seconds=abs(now)) < timedelta(seconds=30), "it is this machine's own clock"
-    with pytest.raises(FarSideFailed, match="does not tell its time"):
+    with pytest.raises(FarSideFailed, match="does not report its time"):
         await ahead(saying("half past nine"), lambda: NOON)
     await link.close()

@@ -150,6 +150,7 @@ async def test_a_store_of_a_newer_format_says_so_and_is_left_alone(tmp_path: Pat
     assert path.read_bytes() == before
 
 
+@pytest.mark.long
 async def test_a_hundred_thousand_foreign_files_are_counted_passed_over_and_left(
     tmp_path: Path,
 ) -> None:

@@ -74,7 +74,7 @@ async def test_a_take_just_after_the_store_was_put_back_is_readable(
     if (
         not by_routine
     ):  # a routine's take finds the backup before gone, and lists the packs anew because of that
-        assert any("Everything is read and written anew" in text for _, text in journal.lines), (
+        assert any("Everything is read and written again" in text for _, text in journal.lines), (
             journal.lines
         )
 

@@ -35,7 +35,16 @@ def said(comparison: Comparison) -> list[str]:
     return found
 
 
-@pytest.fixture(params=STORIES, ids=lambda story: story.kind)
+# of all of them this one takes longest; it is of the same build as the others
+_LONG = {"libvirt-host"}
+
+
+@pytest.fixture(
+    params=[
+        pytest.param(story, id=story.kind, marks=[pytest.mark.long] if story.kind in _LONG else [])
+        for story in STORIES
+    ]
+)
 def story(request: pytest.FixtureRequest) -> Story:
     found: Story = request.param
     if shutil.which(PROGRAMS[found.kind], path="/usr/bin:/usr/sbin") is None:

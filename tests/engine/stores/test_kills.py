@@ -86,6 +86,7 @@ async def check(folder: Path, told: Told) -> None:
             assert await read_back(store.vault, reference.backup) == contents(reference.name)
 
 
+@pytest.mark.long
 async def test_a_process_that_is_killed_again_and_again_loses_nothing_and_leaves_no_rest(
     tmp_path: Path, kills: int
 ) -> None:

@@ -178,7 +178,7 @@ def test_a_mail_password_never_goes_over_a_plain_line(
     refused = service.fennox(*mail, "--address", f"smtp://{place}", *with_login)
     assert (refused.returncode, "in clear" in refused.stderr) == (2, True)
     assert f"smtp+starttls://{place.split(':')[0]}" in refused.stderr
-    assert "Nobody is told" in service.fennox("alert", "list").stderr, "nothing was kept"
+    assert "There are no alert routes" in service.fennox("alert", "list").stderr, "nothing was kept"
     plain = service.fennox(*mail, "--address", f"smtp://{place}")
     assert (plain.returncode, "plain" in plain.stdout) == (0, True), (
         "without a login nothing secret goes there"
@@ -333,7 +333,7 @@ def test_a_file_gets_a_line_for_each_message(service: Service) -> None:
 def test_a_route_that_cannot_work_is_refused(service: Service) -> None:
     wrong: list[tuple[list[str], str]] = [
         (["--channel", "email", "--address", "http://x"], "smtps://host:465"),
-        (["--channel", "email", "--address", "smtp://x"], "from whom and to whom"),
+        (["--channel", "email", "--address", "smtp://x"], "sender or the recipient is missing"),
         (
             [
                 "--channel",
@@ -377,7 +377,7 @@ def test_nobody_listens_is_told_in_words(service: Service) -> None:
         f"syslog+tcp://{host}:{free_port(host)}",
     )
     tested = service.fennox("alert", "test", "gone")
-    assert (tested.returncode, "cannot be told" in tested.stderr) == (1, True)
+    assert (tested.returncode, "cannot be reached" in tested.stderr) == (1, True)
     assert socket.gethostname() not in tested.stderr
 
 

@@ -56,6 +56,7 @@ def share(request: pytest.FixtureRequest) -> int:
 
 @pytest.mark.real_hashes
 @pytest.mark.parametrize("password", [PASSWORD, "made up"])
+@pytest.mark.long
 def test_three_hundred_sign_ins_at_a_time_hold_up_nobody_else(
     service: Service, password: str, longest: float, share: int
 ) -> None:
@@ -68,6 +69,7 @@ def test_three_hundred_sign_ins_at_a_time_hold_up_nobody_else(
     assert "A mistake in Fennox" not in service.log
 
 
+@pytest.mark.long
 def test_four_hundred_streams_hold_up_nobody_else(
     service: Service, server: LinuxServer, key_pair: tuple[str, str], longest: float, share: int
 ) -> None:

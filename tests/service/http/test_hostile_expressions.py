@@ -196,6 +196,7 @@ async def longest_stall() -> float:
         return longest
 
 
+@pytest.mark.long
 def test_no_recurrence_rule_of_a_reader_holds_up_anybody_else(
     service: Service, server: LinuxServer, key_pair: tuple[str, str], longest: float
 ) -> None:

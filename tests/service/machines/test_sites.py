@@ -231,6 +231,7 @@ def test_a_sites_machines_are_looked_at_taken_and_compared_through_its_worker(
     assert [SITE in listed, "connected" in listed] == [True, True]
 
 
+@pytest.mark.long
 def test_what_is_due_waits_for_its_sites_worker_and_goes_on_when_it_comes(
     service: Service, worker: Worker, server: LinuxServer, key_pair: tuple[str, str]
 ) -> None:
@@ -257,6 +258,7 @@ def test_what_is_due_waits_for_its_sites_worker_and_goes_on_when_it_comes(
     assert "does not know the token" in worker.log
 
 
+@pytest.mark.long
 def test_a_machine_is_read_and_restored_from_itself(
     service: Service, worker: Worker, key_pair: tuple[str, str]
 ) -> None:

@@ -256,6 +256,7 @@ def test_a_token_keeps_the_key_and_what_is_wrong_with_it_is_said(
 
 
 @with_token
+@pytest.mark.long
 def test_the_key_goes_into_a_token_and_back_and_the_service_works(
     service: Service, server: LinuxServer, key_pair: tuple[str, str], token: dict[str, str]
 ) -> None:

@@ -59,32 +59,35 @@ def test_many_tries_at_a_time_are_no_way_round_the_throttle(service: Service) ->
 
 @pytest.mark.real_hashes
 def test_many_right_ones_at_a_time_wait_for_their_turn(service: Service) -> None:
-    with ThreadPoolExecutor(20) as pool:
-        answers = list(pool.map(lambda _: try_in(service, "harbour-admin", PASSWORD), range(20)))
-    assert [answer.status_code for answer in answers] == [200] * 20
+    with ThreadPoolExecutor(12) as pool:
+        answers = list(pool.map(lambda _: try_in(service, "harbour-admin", PASSWORD), range(12)))
+    assert [answer.status_code for answer in answers] == [200] * 12
     with psycopg.connect(service.database.replace("+psycopg", "")) as database:
         assert database.execute("select count(*) from sign_in_failures").fetchone() == (0,)
 
 
-@pytest.mark.parametrize("user", ["x" * 3000, "a\0b", "\\ud800", "\u202ea", ""])
-def test_a_name_that_is_none_is_refused_and_not_a_mistake_of_ours(
-    service: Service, user: str
-) -> None:
-    body = f'{{"user": "{user}", "password": "made up"}}'.replace("\0", "\\u0000")
-    answer = httpx.post(
-        f"{service.address}/api/v1/session",
-        content=body.encode(),
-        trust_env=False,
-        headers={"content-type": "application/json"},
-    )
-    assert answer.status_code in (400, 401, 422), answer.text
+def test_a_name_that_is_none_is_refused_and_not_a_mistake_of_ours(service: Service) -> None:
+    for user in ("x" * 3000, "a\0b", "\\ud800", "\u202ea", ""):
+        body = f'{{"user": "{user}", "password": "made up"}}'.replace("\0", "\\u0000")
+        answer = httpx.post(
+            f"{service.address}/api/v1/session",
+            content=body.encode(),
+            trust_env=False,
+            headers={"content-type": "application/json"},
+        )
+        assert answer.status_code in (400, 401, 422), (user, answer.text)
+    assert "A mistake in Fennox" not in service.log
+
+
+def test_an_address_with_a_nul_is_refused_and_not_a_mistake_of_ours(service: Service) -> None:
     for path in ("/%00", "/api/v1/%00", "/assets/%00.js"):
-        assert httpx.get(f"{service.address}{path}", trust_env=False).status_code in (404, 422)
+        answer = httpx.get(f"{service.address}{path}", trust_env=False)
+        assert answer.status_code in (404, 422), path
     known = {"authorization": f"Bearer {service.token}"}
     for path in ("systems/a%00b", "systems?q=%00", "backups?system=%00", "runs/%00/events"):
-        assert httpx.get(
-            f"{service.address}/api/v1/{path}", headers=known, trust_env=False
-        ).status_code in (404, 422)
+        address = f"{service.address}/api/v1/{path}"
+        answer = httpx.get(address, headers=known, trust_env=False)
+        assert answer.status_code in (404, 422), path
     assert "A mistake in Fennox" not in service.log
 
 

@@ -61,6 +61,7 @@ async def test_nothing_is_claimed_of_a_newer_schema(context: Context) -> None:
     assert run.state == "queued"
 
 
+@pytest.mark.long
 def test_an_old_service_stops_working_with_a_sentence_and_what_waits_is_left_to_the_new_one(
     service: Service, server: LinuxServer, key_pair: tuple[str, str]
 ) -> None:

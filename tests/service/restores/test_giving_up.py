@@ -74,7 +74,7 @@ def test_a_restore_that_failed_is_given_up(
         early = service.fennox("restore", "undo", sheet)
         assert "has changed nothing on the target" in early.stderr
         assert service.ended(client.start_restore(sheet).id).state == "failed"
-        assert "a restore goes on" in client.system("web-9").suspended_because
+        assert "a restore is active" in client.system("web-9").suspended_because
         shown = service.fennox("restore", "show", sheet)
         assert "if it is given up" in shown.stdout
         assert "Have the gauge measure again" in shown.stdout

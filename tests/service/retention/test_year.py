@@ -39,6 +39,7 @@ def systems(request: pytest.FixtureRequest) -> int:
     return int(request.config.getoption("--systems"))
 
 
+@pytest.mark.long
 async def test_every_due_run_of_a_year_is_taken_once_or_caught_up_once(
     context: Context, clock: SetClock, systems: int
 ) -> None:

@@ -23,6 +23,7 @@ def sheet(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> s
         return str(came_to(service.ended(client.draft(NewDraft(backup=backup)).id), "sheet"))
 
 
+@pytest.mark.long
 def test_to_start_it_again_while_it_goes_on_is_the_same_run_and_ends_nothing(
     service: Service, sheet: str
 ) -> None:

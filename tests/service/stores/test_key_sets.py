@@ -99,6 +99,7 @@ def costs_in(folder: Path) -> list[dict[str, int]]:
     return [slot["costs"] for header in read for slot in header["slots"]]
 
 
+@pytest.mark.long
 def test_a_passphrase_that_is_cheap_to_guess_is_told_and_locked_anew_when_it_is_typed(
     service: Service,
 ) -> None:
@@ -238,6 +239,7 @@ def test_an_empty_service_adopts_a_store_with_systems_backups_and_holds(
         assert came_to(stranger.ended(client.scrub("attic").id), "damaged") == 0
 
 
+@pytest.mark.long
 def test_two_services_on_one_store_do_no_harm_and_stop_when_one_changes_the_keys(
     service: Service, stranger: Service, server: LinuxServer, key_pair: Pair
 ) -> None:

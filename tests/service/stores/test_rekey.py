@@ -127,6 +127,7 @@ def test_where_custody_is_apart_both_passphrases_are_needed(
         assert came_to(service.ended(again.runs[0].id), "backups") == 0
 
 
+@pytest.mark.long
 def test_old_backups_can_be_left_to_expire_and_still_open(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
@@ -173,6 +174,7 @@ def read_by_node(folder: Path, passphrase: str) -> dict[str, dict[str, str]]:
     return told
 
 
+@pytest.mark.long
 def test_a_key_set_goes_over_to_the_hybrid_suite_and_every_reader_opens_it(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:

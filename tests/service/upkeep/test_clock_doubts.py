@@ -375,6 +375,7 @@ async def test_after_a_moment_a_year_ahead_takes_go_on_the_next_night(
     assert taken == 4
 
 
+@pytest.mark.long
 async def test_by_a_clock_a_year_behind_for_days_takes_go_on_every_day(
     context: Context, clock: SetClock
 ) -> None:

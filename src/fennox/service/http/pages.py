@@ -5,12 +5,12 @@ from __future__ import annotations
 from importlib.resources import files
 from pathlib import Path
 
-from fastapi import APIRouter
 from fastapi.responses import FileResponse, PlainTextResponse, Response
 
 from fennox.core.errors import NotFound
+from fennox.service.http.guarded import guarded_router
 
-router = APIRouter(include_in_schema=False)
+router = guarded_router(None, in_schema=False)
 
 _FOREVER = "public, max-age=31536000, immutable"
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from contextlib import AbstractAsyncContextManager
 
-from fastapi import APIRouter, Depends, FastAPI, Request, Response
+from fastapi import FastAPI, Request, Response
 
 from fennox import __version__
 from fennox.service.foundation.fair_share import AnswersFirst, Turns
-from fennox.service.http import access, hosts, pages, problems, rights
+from fennox.service.http import hosts, pages, problems, rights
 from fennox.service.http.bounds import BoundedBodies
+from fennox.service.http.guarded import add_routes
 from fennox.service.http.routes.backups import (
     backups,
     comparisons,
@@ -33,7 +34,6 @@ from fennox.service.http.routes.stores import key_sets, own_state, recovery, sto
 from fennox.service.http.routes.systems import kinds, logins, probes, retirement, sites, systems
 from fennox.service.http.run_followers import RunHub
 from fennox.service.machines.context import Context
-from fennox.wire.base import Problem
 from fennox.wire.headers import NOW
 
 _CSP = (
@@ -73,31 +73,19 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
         docs_url=None,
         redoc_url=None,
         lifespan=lifespan,
-        generate_unique_id_function=lambda route: route.name,
-        responses={"default": {"model": Problem, "description": "A problem (RFC 9457)"}},
     )
     app.state.context = context
     app.state.hub = RunHub()
     app.state.turns = context.turns if context is not None else Turns()
     problems.install(app)
-    _include_routes(app)
+    routers = [*_ROUTERS, estate.health, metrics.router, pages.router]
+    add_routes(app, routers)
+    rights.check_table(routers)
+    app.include_router(sites.doors, prefix="/api/v1")
     app.add_middleware(BoundedBodies)
     app.add_middleware(AnswersFirst, turns=app.state.turns)
     app.middleware("http")(_headers)
     return app
-
-
-def _include_routes(app: FastAPI) -> None:
-    guarded = [Depends(access.authorise)]
-    api = APIRouter(prefix="/api/v1", dependencies=guarded)
-    for router in _ROUTERS:
-        api.include_router(router)
-    app.include_router(api)
-    app.include_router(sites.doors, prefix="/api/v1")
-    beside = [estate.health, metrics.router, pages.router]
-    for router in beside:
-        app.include_router(router, dependencies=guarded)
-    rights.check_table([*_ROUTERS, *beside])
 
 
 async def _headers(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Query, Request
+from fastapi import Header, Query, Request
 from fastapi.responses import StreamingResponse
 
 from fennox.catalogue.models.stores import StoreRow
@@ -16,6 +16,7 @@ from fennox.engine.inspection.export import export
 from fennox.service.access_control import audit
 from fennox.service.backups import catalogue_entry, copies
 from fennox.service.backups.open_backups import reader_of
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import named
 from fennox.service.queries.lookups import find_backup
@@ -37,7 +38,7 @@ from fennox.wire.backups import (
 from fennox.wire.base import Page
 from fennox.wire.runs import RunShown
 
-router = APIRouter(tags=["backups"])
+router = api_router("backups")
 
 
 @router.get("/backups")

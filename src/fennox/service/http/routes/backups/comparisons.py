@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import JSONResponse
 
 from fennox.catalogue.models.systems import System
@@ -10,12 +10,13 @@ from fennox.core.compare.patching import as_patch
 from fennox.service.access_control import audit
 from fennox.service.backups import comparison, value_history
 from fennox.service.http import access
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import Context, named
 from fennox.service.people.persons import Person
 from fennox.wire.comparing import Compared, CompareWanted, Traced, TraceWanted
 
-router = APIRouter(tags=["backups"])
+router = api_router("backups")
 
 
 class Patch(JSONResponse):

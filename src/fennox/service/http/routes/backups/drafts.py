@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.restores import draft_request
 from fennox.service.views import runs as run_views
 from fennox.wire.restores import NewDraft
 from fennox.wire.runs import RunShown
 
-router = APIRouter(tags=["restores"])
+router = api_router("restores")
 
 
 @router.post("/restores", status_code=202)

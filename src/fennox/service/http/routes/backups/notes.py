@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit
 from fennox.service.backups import note_delivery
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import Context
 from fennox.service.queries.lookups import find_backup
@@ -16,7 +17,7 @@ from fennox.service.views import backups as backup_views
 from fennox.wire.backups import BackupShown, ClearWanted, HoldWanted, RemovalShown
 from fennox.wire.base import Page
 
-router = APIRouter(tags=["backups"])
+router = api_router("backups")
 
 
 async def _hold(

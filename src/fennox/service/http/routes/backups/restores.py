@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Header, Request
+from fastapi import Header, Request
 
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.queries.lookups import find_sheet
 from fennox.service.queries.paging import After, Limit
@@ -15,7 +16,7 @@ from fennox.wire.base import Page
 from fennox.wire.restores import RestoreShown, SheetAnswer, SheetShown, SheetStart
 from fennox.wire.runs import RunShown
 
-router = APIRouter(tags=["restores"])
+router = api_router("restores")
 
 
 @router.get("/restores")

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Header, Request, Response
+from fastapi import Header, Request, Response
 
 from fennox.catalogue.models.runs import Routine
 from fennox.service.access_control import audit
 from fennox.service.http.edit_conflicts import check_match, etag
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import Context, locked, named
 from fennox.service.retention import forecast, routine_changes
@@ -14,7 +15,7 @@ from fennox.service.views import routines as routine_views
 from fennox.wire.base import Page
 from fennox.wire.routines import Coming, NewRoutine, RoutineChange, RoutinePreview, RoutineShown
 
-router = APIRouter(tags=["routines"])
+router = api_router("routines")
 
 
 async def _check_schedule(context: Context, when: str, zone: str) -> None:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import StreamingResponse
 
 from fennox.catalogue.models.runs import ACTIVE
 from fennox.service.access_control import audit
 from fennox.service.http import access
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here
 from fennox.service.http.run_followers import RunHub
 from fennox.service.keys import passphrase_relay
@@ -22,7 +23,7 @@ from fennox.service.views import runs as run_views
 from fennox.wire.base import Page
 from fennox.wire.runs import LogLine, PassphraseWanted, RunShown
 
-router = APIRouter(tags=["runs"])
+router = api_router("runs")
 
 _IDLE = 15.0  # seconds between signs of life on an event stream
 

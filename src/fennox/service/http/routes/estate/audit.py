@@ -5,16 +5,17 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated
 
-from fastapi import APIRouter, Depends
+from fastapi import Depends
 
 from fennox.service.access_control.audit import AuditFilter, page
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here
 from fennox.service.own_state import audit_chain
 from fennox.service.queries.paging import Limit
 from fennox.wire.access import AuditChecked, AuditEntry
 from fennox.wire.base import Page
 
-router = APIRouter(tags=["audit"])
+router = api_router("audit")
 
 
 def _filter(

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.upkeep import clock_confirmation, clock_evidence
 from fennox.service.upkeep.clock_evidence import Judged
 from fennox.wire.clocks import ClocksConfirmed, ClocksShown, EventShown, OtherClock
 
-router = APIRouter(tags=["estate"])
+router = api_router("estate")
 
 
 def _shown(judged: Judged) -> ClocksShown:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 
 from fennox.service.access_control import audit
 from fennox.service.concerns import alert_routes
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.queries.lookups import find_concern
 from fennox.service.queries.paging import Limit
@@ -17,7 +18,7 @@ from fennox.wire.alerts import AlertRouteChange, AlertRouteShown, AlertTested, N
 from fennox.wire.base import Page
 from fennox.wire.concerns import Concern, MuteWanted
 
-router = APIRouter(tags=["concerns"])
+router = api_router("concerns")
 
 
 @router.get("/concerns")

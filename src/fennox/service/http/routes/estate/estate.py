@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import JSONResponse
 
+from fennox.service.http.guarded import api_router, guarded_router
 from fennox.service.http.routes.people.session import Here
 from fennox.service.upkeep import store_duties
 from fennox.service.views import concerns as concern_views
 from fennox.wire.runs import Status
 
-router = APIRouter(tags=["estate"])
-health = APIRouter(tags=["health"])
+router = api_router("estate")
+health = guarded_router("health")
 
 
 @router.get("/status")

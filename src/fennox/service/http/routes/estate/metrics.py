@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Response
+from fastapi import Response
 from prometheus_client import CONTENT_TYPE_LATEST
 
+from fennox.service.http.guarded import guarded_router
 from fennox.service.http.routes.people.session import Here
 from fennox.service.views.metrics import metrics_text
 
-router = APIRouter(tags=["health"])
+router = guarded_router("health")
 
 
 @router.get("/metrics", response_class=Response)

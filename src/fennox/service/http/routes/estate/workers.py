@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here
 from fennox.service.runs.drain import drain
 from fennox.service.views import workers as worker_views
 from fennox.wire.base import Page
 from fennox.wire.workers import WorkerShown
 
-router = APIRouter(tags=["workers"])
+router = api_router("workers")
 
 
 @router.get("/workers")

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.catalogue.models.people import Approval
 from fennox.service.access_control import approvals, audit
 from fennox.service.http import rights
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.people import grave_acts
 from fennox.service.people.persons import Person
@@ -23,7 +24,7 @@ from fennox.wire.access import (
 )
 from fennox.wire.base import Page
 
-router = APIRouter(tags=["approvals"])
+router = api_router("approvals")
 
 _RIGHT_OF: dict[str, Role] = {
     "export": "administrator",

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
 from fennox.catalogue.models.people import User
 from fennox.core.errors import NotAllowed, NotSignedIn
 from fennox.service.access_control import audit, passkeys
 from fennox.service.access_control.attempts import attempt, to_sign_in
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import (
     Here,
     Who,
@@ -20,7 +21,7 @@ from fennox.service.people import challenges, tokens
 from fennox.wire.access import NewPasskey, PasskeyBegun, PasskeyShown, PasskeySignIn, SignedIn
 from fennox.wire.base import Page
 
-router = APIRouter(tags=["passkeys"])
+router = api_router("passkeys")
 
 _NEW, _SIGN_IN = "new passkey", "passkey sign-in"
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit, users
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.approvals import NEEDED
 from fennox.service.http.routes.people.session import Here
 from fennox.service.people import passwords
@@ -12,7 +13,7 @@ from fennox.service.queries.lookups import find_user
 from fennox.wire.access import NewUser, UserChange, UserShown
 from fennox.wire.base import Page
 
-router = APIRouter(tags=["people"])
+router = api_router("people")
 
 
 @router.get("/users")

@@ -7,12 +7,13 @@ import secrets
 import time
 from urllib.parse import parse_qs
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
 from fennox.core.constant_time import same
 from fennox.core.errors import BadInput, NotSignedIn
 from fennox.service.access_control import audit, provider_users
 from fennox.service.access_control.attempts import attempt, to_sign_in
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, begin_session, origin_of
 from fennox.service.machines.context import Context
 from fennox.service.people import challenges, tokens
@@ -20,7 +21,7 @@ from fennox.service.people.identity_provider import Provider
 from fennox.service.people.tokens import FRESH
 from fennox.wire.access import ProviderBegin, ProviderBegun, ProviderSignIn, SignedIn, SignInWays
 
-router = APIRouter(tags=["session"])
+router = api_router("session")
 
 _PURPOSE = "provider sign-in"
 _COOKIE = "fennox_sign_in"  # binds what was begun to the browser that began it

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Request, Response
+from fastapi import Depends, Request, Response
 from pydantic import SecretStr
 
 from fennox.catalogue.models.people import User
@@ -12,13 +12,14 @@ from fennox.core.errors import BadInput
 from fennox.service.access_control import audit, credentials
 from fennox.service.access_control.credentials import signed_in
 from fennox.service.http.access import cookie_name, person
+from fennox.service.http.guarded import api_router
 from fennox.service.machines.context import Context
 from fennox.service.people import first_administrator, passwords, tokens
 from fennox.service.people.persons import Person
 from fennox.service.people.tokens import Origin
 from fennox.wire.access import FirstUser, PasswordChange, ProofWanted, SignedIn, SignIn, TokenKind
 
-router = APIRouter(tags=["session"])
+router = api_router("session")
 
 
 def context_of(request: Request) -> Context:

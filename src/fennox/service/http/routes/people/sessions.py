@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import segno
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit, second_factors, sessions
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.people import tokens
 from fennox.wire.access import (
@@ -18,7 +19,7 @@ from fennox.wire.access import (
 )
 from fennox.wire.base import Page
 
-router = APIRouter(tags=["sessions"])
+router = api_router("sessions")
 
 
 @router.get("/sessions")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from pydantic import SecretStr
 
 from fennox.catalogue.models.stores import StoreRow
@@ -10,6 +10,7 @@ from fennox.core.errors import BadInput, Conflict
 from fennox.core.facts.run_orders import AdoptOrder, RekeyOrder
 from fennox.core.format.primitives.hpke import OpeningKey
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.keys import key_sets, passphrases, rekey_run
 from fennox.service.keys.key_sets import header_of, key_set_named
@@ -31,7 +32,7 @@ from fennox.wire.stores import (
     Withdraw,
 )
 
-router = APIRouter(tags=["key sets"])
+router = api_router("key sets")
 
 
 def _plain(secret: SecretStr | None) -> str | None:

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.own_state import own_routine
 from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
 
-router = APIRouter(tags=["own state"])
+router = api_router("own state")
 
 
 @router.get("/own-state")

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here
 from fennox.service.own_state import recovery_plan
 from fennox.wire.recovery import RecoverySheet
 
-router = APIRouter(tags=["recovery"])
+router = api_router("recovery")
 
 
 @router.post("/recovery-sheet")

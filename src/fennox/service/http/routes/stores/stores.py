@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Body, Query, Request
+from fastapi import Body, Query, Request
 
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import Login
 from fennox.core.facts.run_orders import ScrubOrder, SweepOrder
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import named
 from fennox.service.stores import store_change, store_making, store_test
@@ -31,7 +32,7 @@ from fennox.wire.stores import (
     StoreTest,
 )
 
-router = APIRouter(tags=["stores"])
+router = api_router("stores")
 
 
 @router.get("/stores")

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.systems import kinds
 from fennox.wire.base import Page
 from fennox.wire.kinds import KindShown, NewKind
 
-router = APIRouter(tags=["systems"])
+router = api_router("systems")
 
 
 @router.get("/kinds")

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.catalogue.models.systems import Login
 from fennox.links.base import parse_address
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import named
 from fennox.service.machines.routes_to_machines import Way
@@ -14,7 +15,7 @@ from fennox.service.systems import logins
 from fennox.wire.base import Page
 from fennox.wire.stores import LoginChange, LoginShown, NewLogin, NewLoginPlace
 
-router = APIRouter(tags=["logins"])
+router = api_router("logins")
 
 _SSH = 22
 

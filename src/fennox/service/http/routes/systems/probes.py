@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.systems import first_look
 from fennox.wire.enrolling import Looked, LookWanted
 
-router = APIRouter(tags=["systems"])
+router = api_router("systems")
 
 
 @router.post("/systems/look")

@@ -4,10 +4,11 @@ taken again.
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 
 from fennox.catalogue.models.systems import System
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here
 from fennox.service.machines.context import locked
 from fennox.service.systems import enrolment, retirement
@@ -15,7 +16,7 @@ from fennox.service.views import systems as system_views
 from fennox.wire.enrolling import Removed, RemoveWanted, Retired
 from fennox.wire.systems import SystemShown
 
-router = APIRouter(tags=["systems"])
+router = api_router("systems")
 
 
 @router.post("/systems/{name}/retire")

@@ -16,6 +16,7 @@ from starlette.websockets import WebSocketDisconnect
 from fennox.catalogue.models.systems import Site
 from fennox.core.errors import TryLater
 from fennox.service.access_control import audit
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines import sites
 from fennox.service.machines.context import Context
@@ -24,7 +25,7 @@ from fennox.service.views import workers as worker_views
 from fennox.wire.base import Page
 from fennox.wire.sites import REVOKED, Hello, NewSite, Refused, SiteAdmitted, SiteShown
 
-router = APIRouter(tags=["workers"])
+router = api_router("workers")
 doors = APIRouter()
 
 _BEAT = 10.0  # seconds between looks whether the token still counts

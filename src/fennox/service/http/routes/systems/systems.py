@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Header, Query, Request, Response
+from fastapi import Depends, Header, Query, Request, Response
 
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.facts.return_order import in_order
 from fennox.service.access_control import audit
 from fennox.service.http.edit_conflicts import check_match, etag
+from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import locked, named
 from fennox.service.queries.paging import After, Limit
@@ -22,7 +23,7 @@ from fennox.wire.enrolling import Confirmed, NewSystem, Probe, SystemChange
 from fennox.wire.relations import Relations, ReturnOrder
 from fennox.wire.systems import SystemName, SystemShown
 
-router = APIRouter(tags=["systems"])
+router = api_router("systems")
 
 
 def _filter(
