@@ -8,6 +8,7 @@ from saltmere import balancer, directory, hypervisor, leases, metrics, names, po
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.story import Story
 from tests.places import free_port
+from tests.service.running import until
 
 SSH = {"ssh-restart": SSH_RESTART}
 
@@ -94,6 +95,8 @@ def _change_rule(server: LinuxServer) -> None:
 
 
 def _metrics(server: LinuxServer) -> dict[str, object]:
+    # the program finds its targets some seconds after it has begun
+    until(lambda: bool(_targets(server)), "its targets are found")
     [group] = metrics.ask(server, "/api/v1/rules")["groups"]
     return {
         "address": metrics.address(server),
@@ -102,11 +105,15 @@ def _metrics(server: LinuxServer) -> dict[str, object]:
             (rule["name"], rule["query"], rule["duration"], rule["labels"])
             for rule in group["rules"]
         ],
-        "targets": sorted(
-            (target["scrapePool"], target["scrapeUrl"], sorted(target["labels"].items()))
-            for target in metrics.ask(server, "/api/v1/targets")["activeTargets"]
-        ),
+        "targets": _targets(server),
     }
+
+
+def _targets(server: LinuxServer) -> list[tuple[str, str, list[tuple[str, str]]]]:
+    return sorted(
+        (target["scrapePool"], target["scrapeUrl"], sorted(target["labels"].items()))
+        for target in metrics.ask(server, "/api/v1/targets")["activeTargets"]
+    )
 
 
 def _install_names(server: LinuxServer) -> None:

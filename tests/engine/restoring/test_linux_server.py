@@ -581,7 +581,7 @@ async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_t
         (20, True), (20, True), (10, False), (0, False), (0, False), (0, False),
     ]  # fmt: skip
     assert "Only the first 10 changes are shown" in found.documents[2].said
-    assert "so much differs" in found.documents[5].said
+    assert "too much differs" in found.documents[5].said
     assert read == [f"/etc/ferry/page-{number}" for number in range(3)]
 
     some = await backup_comparison.compare(

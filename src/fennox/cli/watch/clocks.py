@@ -27,7 +27,9 @@ def clocks(arguments: argparse.Namespace, environment: Environment) -> int:
                     "Nobody confirmed it.", "Give --yes once you know that the clock is right."
                 )
             if ask(f"It is {when(found.now)} by {found.own}. Type yes if that is right:") != "yes":
-                raise PersonNeeded("It was not confirmed.", "Nothing was changed. Mend the clock.")
+                raise PersonNeeded(
+                    "It was not confirmed.", "Nothing was changed. Correct the clock."
+                )
         done = service.confirm_clocks(believe_dates=arguments.believe_dates)
     for text in done.said or ["Nothing is to be confirmed."]:
         say(text)

@@ -11,13 +11,15 @@ from datetime import datetime
 from fennox.core.errors import Conflict, FennoxError, StoreUnusable
 from fennox.core.names import ObjectName, object_name
 from fennox.core.words import first_few
+from fennox.engine.backups.vault import README_NAME, RESCUE_NAME, RESERVE_NAME
 from fennox.service.machines.context import Context
 from fennox.service.machines.doors import Door
 from fennox.service.stores.store_making import PROBE
 from fennox.stores.base import Span, Store
 from fennox.wire.stores import StoreCheck, StoreTest
 
-_OURS = {"header", "systems", "packs", "sweep", "READ-ME-FIRST.txt", "rescue.py"}
+_FOLDERS = {"header", "systems", "packs", "sweep", "anchors"}
+_OURS = _FOLDERS | {README_NAME, RESCUE_NAME, RESERVE_NAME}
 _CLOCKS_APART = 300  # seconds that a far side's clock may differ from ours
 
 

@@ -41,10 +41,11 @@ _LEAP = timedelta(
 )  # that a simulated clock may go at once: to the next due time of a monthly routine
 WAITS = (
     "Until then nothing expires, is swept, condemned or thinned, and nothing is called late. Takes"
-    " go on."
+    " continue."
 )
 _REMEDY = (
-    "Look: fennox doctor clocks. Mend the clock; or, if it is right: fennox doctor clocks --confirm"
+    "Look: fennox doctor clocks. Correct the clock; or, if it is right: fennox doctor clocks"
+    " --confirm"
 )
 
 
