@@ -236,7 +236,7 @@ def unlock(header: Json, passphrase: TriedPassphrase) -> bytes | None:
 
 
 def work_of(header: Json) -> int:
-    """KiB times passes; of slots that are none: as much as can be."""
+    """KiB times passes, summed over the slots; of malformed slots the most that can be."""
     try:
         return sum(
             int(slot["costs"]["memory"]) * int(slot["costs"]["passes"]) for slot in header["slots"]

@@ -269,4 +269,4 @@ def check_table(routers: Iterable[APIRouter]) -> None:
     if missing := names - TABLE.keys():
         raise RuntimeError(f"operations without a role: {sorted(missing)}")
     if unknown := (WITHIN | RIGHTS.keys() | grave_acts.TABLE.keys()) - TABLE.keys():
-        raise RuntimeError(f"operations that are none: {sorted(unknown)}")
+        raise RuntimeError(f"no such operations: {sorted(unknown)}")
