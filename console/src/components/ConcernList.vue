@@ -54,7 +54,7 @@ const unmute = useMutation({
       <span class="min-w-0 grow break-words">
         {{ concern.text }} <span v-if="concern.means">{{ `${concern.means} ` }}</span
         ><span class="text-muted">{{ concern.remedy }}</span>
-        <span v-if="concern.since" class="text-sm whitespace-nowrap text-muted"> Since {{ when(concern.since) }}.</span>
+        <span v-if="concern.since" class="text-sm whitespace-nowrap text-muted"> (since {{ when(concern.since) }})</span>
         <span v-if="concern.muted_until" class="block text-sm text-muted">
           Muted by {{ concern.muted_by }} until {{ when(concern.muted_until) }}: {{ concern.muted_because }}
           <button v-if="may('operator')" type="button" class="cursor-pointer underline" @click="unmute.mutate(concern)">

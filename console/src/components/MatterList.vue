@@ -26,7 +26,7 @@ function of(matter: Schema["Matter"]): Concern[] {
           <span class="min-w-0 grow break-words">
             {{ matter.text }} <span v-if="matter.means">{{ `${matter.means} ` }}</span
             ><span class="text-muted">{{ matter.remedy }}</span>
-            <span class="text-sm whitespace-nowrap text-muted"> Since {{ when(matter.since) }}.</span>
+            <span class="text-sm whitespace-nowrap text-muted"> (since {{ when(matter.since) }})</span>
           </span>
           <span class="shrink-0 text-sm whitespace-nowrap text-muted underline"
             ><span class="group-open:hidden">all {{ matter.in_all }}</span

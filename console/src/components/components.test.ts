@@ -159,7 +159,7 @@ describe("concerns and findings", () => {
     expect(text).toContain("It is rebuilt from memory.");
     expect(text).toContain("At risk");
     expect(text).toContain("Look at");
-    expect(text).toContain("Since 01 Mar 2026");
+    expect(text).toContain("(since 01 Mar 2026");
   });
   it("says so when nothing is wrong", () => {
     expect(concernList([]).text()).toContain("Nothing is wrong");
