@@ -4,9 +4,6 @@ audit.
 
 from __future__ import annotations
 
-import json
-import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -20,7 +17,7 @@ from fennox.wire.stores import NewLogin
 from saltmere.linux import LinuxServer
 from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port
-from tests.service.people.test_identity_provider import settings_of
+from tests.provider import service_signing_on
 from tests.service.running import FIRST_PASSWORD, OTHER_PASSWORD, PASSWORD, Service
 
 expect.set_options(timeout=60_000)
@@ -247,31 +244,11 @@ def test_a_person_signs_in_with_the_provider_in_the_browser(
     browser: Browser, tmp_path: Path, database: str
 ) -> None:
     """The provider is one that others have written, with a page of its own."""
-    port, own = free_port("127.0.0.1"), free_port("127.0.0.1")
-    users = json.dumps({"sub": "mara", "preferred_username": "mara", "groups": ["harbour-office"]})
-    words = [
-        "-W",
-        "ignore",
-        "-m",
-        "oidc_provider_mock",
-        "--port",
-        str(port),
-        "--user-claims",
-        users,
-    ]
-    provider = subprocess.Popen([sys.executable, *words], stderr=subprocess.DEVNULL)
-    secret = tmp_path / "oidc-secret"
-    secret.write_text("made up for a test\n")
-    secret.chmod(0o600)
-    further = settings_of(f"http://127.0.0.1:{port}") | {"FENNOX_OIDC_SECRET_FILE": str(secret)}
-    service = Service(
-        tmp_path, database, "127.0.0.1", own, public=f"http://localhost:{own}", further=further
-    )
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=service.public)
-    context.set_default_timeout(60_000)
-    try:
-        service.start()
-        service.set_up()
+    with service_signing_on(tmp_path, database, "127.0.0.1", "localhost") as (service, _):
+        context = browser.new_context(
+            viewport={"width": 1280, "height": 800}, base_url=service.public
+        )
+        context.set_default_timeout(60_000)
         page = context.new_page()
         page.goto("/")
         page.get_by_role("button", name="Sign in with the harbour's own sign-on").click()
@@ -285,8 +262,4 @@ def test_a_person_signs_in_with_the_provider_in_the_browser(
         page.get_by_role("button", name="Sign out", exact=True).click()
         page.goto("/sign-in?state=made-up&code=made-up")
         expect(page.get_by_role("alert")).to_contain_text("taken too long, or was used already")
-    finally:
         context.close()
-        provider.kill()
-        provider.wait()
-        service.stop()

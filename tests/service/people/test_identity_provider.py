@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -22,10 +20,9 @@ from fennox.client.api import Client, ProblemError
 from fennox.wire.access import ProviderBegin, ProviderSignIn
 from tests import programs
 from tests.places import free_port, loopback
+from tests.provider import CLIENT, service_signing_on, settings_of
 from tests.service.running import PASSWORD, Service, until
 
-ROLES = {"harbour-office": "administrator", "deck": "operator", "auditors": "auditor"}
-CLIENT = "fennox-at-saltmere"
 HERE = "http://127.0.0.1:4711/"  # where a client would listen
 Claims = dict[str, object]
 
@@ -105,15 +102,6 @@ class Lying:
 
     def signed(self, claims: Claims) -> str:
         return jwt.encode({"alg": "ES256", "kid": self.key.kid}, claims, self.signs_with)
-
-
-def settings_of(issuer: str) -> dict[str, str]:
-    return {
-        "FENNOX_OIDC_ISSUER": issuer,
-        "FENNOX_OIDC_CLIENT": CLIENT,
-        "FENNOX_OIDC_ROLES": json.dumps(ROLES),
-        "FENNOX_OIDC_TITLE": "the harbour's own sign-on",
-    }
 
 
 @pytest.fixture
@@ -318,24 +306,7 @@ def test_a_person_signs_in_on_the_command_line_with_a_real_provider(
     tmp_path: Path, database: str
 ) -> None:
     """The provider is one that others have written; the browser is played by following its form."""
-    host = "127.0.0.1"
-    port = free_port(host)
-    users = json.dumps({"sub": "mara", "preferred_username": "mara", "groups": ["harbour-office"]})
-    words = ["-m", "oidc_provider_mock", "--port", str(port), "--user-claims", users]
-    provider = subprocess.Popen([sys.executable, "-W", "ignore", *words], stderr=subprocess.DEVNULL)
-    issuer = f"http://{host}:{port}"
-    own = loopback()
-    secret = tmp_path / "oidc-secret"
-    secret.write_text("made up for a test\n")
-    secret.chmod(0o600)
-    further = settings_of(issuer) | {"FENNOX_OIDC_SECRET_FILE": str(secret)}
-    service = Service(tmp_path, database, own, free_port(own), further=further)
-    try:
-        until(
-            lambda: _answers(f"{issuer}/.well-known/openid-configuration"), "the provider answers"
-        )
-        service.start()
-        service.set_up()
+    with service_signing_on(tmp_path, database, loopback()) as (service, issuer):
         said = tmp_path / "said"
         said.touch()
         words = ["sign-in", service.address, "--provider", "--no-browser"]
@@ -350,19 +321,8 @@ def test_a_person_signs_in_on_the_command_line_with_a_real_provider(
         saved = json.loads((tmp_path / "config/fennox/sign-in.json").read_text())
         with Client(service.address, saved["token"]) as client:
             assert (client.who_am_i().user, client.who_am_i().role) == ("mara", "administrator")
-    finally:
-        provider.kill()
-        provider.wait()
-        service.stop()
     with psycopg.connect(database.replace("+psycopg", "")) as rows:
         [(issuer_kept, subject, hash_)] = rows.execute(
             "select issuer, subject, password_hash from users where name = 'mara'"
         ).fetchall()
     assert (issuer_kept, subject, hash_) == (issuer, "mara", "")
-
-
-def _answers(address: str) -> bool:
-    try:
-        return httpx.get(address, trust_env=False).status_code == 200
-    except httpx.HTTPError:
-        return False
