@@ -15,6 +15,10 @@ from fennox.core.format.slots import Costs
 from fennox.engine.backups import opened_store
 from fennox.engine.backups.vault import Vault
 from fennox.stores.folder import FolderStore
+from tests.database import database, postgres, second_database
+
+# registered here alone: a session fixture imported by several modules is set up for each of them
+__all__ = ["database", "postgres", "second_database"]
 
 PASSPHRASE = "grey gulls over holm island"
 CHEAP = Costs(memory=64, passes=1, lanes=1)

@@ -15,8 +15,6 @@ from pathlib import Path
 import psycopg
 import pytest
 
-from fennox.catalogue.schema import upgrade
-
 sys.path.insert(0, str(Path(__file__).parent.parent / "scripts"))
 import private_postgres
 
@@ -26,6 +24,8 @@ _count = itertools.count()
 @pytest.fixture(scope="session")
 def postgres() -> Iterator[Path]:
     """Below /tmp itself, since the server's own account must be able to enter."""
+    from fennox.catalogue.schema import upgrade  # most tests do without what this loads
+
     folder = Path(tempfile.mkdtemp(prefix="fennox-pg-", dir="/tmp"))
     private_postgres.start(folder, sync=False)
     try:

@@ -15,9 +15,6 @@ from alembic import command
 from fennox.catalogue import schema
 from fennox.core.kind_files import description
 from fennox.service.processes.app import make_app
-from tests.database import database, postgres
-
-__all__ = ["database", "postgres"]
 
 ROOT = Path(__file__).parent.parent
 

@@ -210,8 +210,7 @@ export interface paths {
         };
         /**
          * Check Audit
-         * @description Compute the chain of all entries anew, and hold it against the newest backup of Fennox
-         *     itself.
+         * @description Recompute the audit's whole chain, and compare it with Fennox's own newest backup.
          */
         get: operations["check_audit"];
         put?: never;
@@ -2682,7 +2681,7 @@ export interface components {
         AuditChecked: {
             /**
              * Backup
-             * @description Fennox's own backup that the entries were held against.
+             * @description Fennox's own backup that the entries were compared with.
              */
             backup: string | null;
             /** Entries */
@@ -2845,7 +2844,7 @@ export interface components {
          * @description One value. ``path`` are the names that lead to it; values are JSON values, and lines are
          *     texts.
          *
-         *     ``secret``: both values are masked, and only that they differ is told.
+         *     ``secret``: both values are masked; only the fact that they differ is shown.
          */
         Change: {
             /** After */
@@ -2876,7 +2875,7 @@ export interface components {
         };
         /**
          * ClearWanted
-         * @description What a person has found, who has looked at a doubtful backup.
+         * @description A person's verdict on a doubtful backup.
          */
         ClearWanted: {
             /** Good */
@@ -2922,7 +2921,7 @@ export interface components {
         };
         /**
          * Collision
-         * @description Runs of one system that come while an earlier one is expected to go on; the later one
+         * @description Runs of one system that fall due while an earlier one is expected to run; the later one
          *     waits.
          */
         Collision: {
@@ -3128,7 +3127,7 @@ export interface components {
          * @description One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if
          *     nothing is known.
          *
-         *     ``untold``: facts about the backup, such as a hold, that the store could not be told yet.
+         *     ``untold``: facts about the backup, such as a hold, not written to the store yet.
          */
         CopyShown: {
             /** Damaged */
@@ -3192,7 +3191,7 @@ export interface components {
         };
         /**
          * DocumentChange
-         * @description One document. ``said`` tells in words what cannot be shown value by value.
+         * @description One document. ``said`` puts into words what cannot be shown value by value.
          */
         DocumentChange: {
             /**
@@ -3265,7 +3264,7 @@ export interface components {
         };
         /**
          * EntranceWanted
-         * @description Where the steps go on the target, for kinds that have an entrance for that.
+         * @description Where the steps connect to on the target, for kinds with an entrance for that.
          */
         EntranceWanted: {
             /**
@@ -3790,8 +3789,8 @@ export interface components {
         };
         /**
          * LookWanted
-         * @description A machine that is not enrolled. Without a key only its fingerprint is told, without a kind
-         *     one is proposed.
+         * @description A machine that is not enrolled. Without a key only its fingerprint is returned; without a
+         *     kind one is proposed.
          */
         LookWanted: {
             /** Address */
@@ -3879,7 +3878,7 @@ export interface components {
         };
         /**
          * Matter
-         * @description What concerns of one cause come to, as one sentence. A system may have several of them.
+         * @description Concerns of one cause, as one sentence. A system may have several of them.
          */
         Matter: {
             /**
@@ -3916,7 +3915,7 @@ export interface components {
         };
         /**
          * MuteWanted
-         * @description Not to be told of a concern for a while. It stays in the list, and comes back by itself.
+         * @description Silence a concern for a while. It stays in the list, and alerts resume by themselves.
          */
         MuteWanted: {
             /** Reason */
@@ -3936,8 +3935,8 @@ export interface components {
         };
         /**
          * NewAlertRoute
-         * @description Who is told. ``address`` by channel: smtp://host:port (smtps, or smtp+starttls), a URL, syslog+udp://host:port
-         *     (tcp, tls), or the path of a file on the service's machine.
+         * @description Who is alerted. ``address`` by channel: smtp://host:port (smtps, or smtp+starttls), a URL,
+         *     syslog+udp://host:port (tcp, tls), or the path of a file on the service's machine.
          */
         NewAlertRoute: {
             /**
@@ -5841,7 +5840,7 @@ export interface components {
         SignInWays: {
             /**
              * Provider
-             * @description What the identity provider is called; null: there is none.
+             * @description What the identity provider is called; null: none is set up.
              */
             provider: string | null;
         };
@@ -6189,7 +6188,7 @@ export interface components {
          * SystemAnchor
          * @description What a store held of one system. ``numbers``: sequence numbers, as ranges from first to last.
          *
-         *     ``digest``: of the names of its records and notes (:func:`digest_of`); empty: not told.
+         *     ``digest``: of the names of its records and notes (:func:`digest_of`); empty: not known.
          */
         SystemAnchor: {
             /** Digest */

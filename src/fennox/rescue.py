@@ -57,7 +57,7 @@ Json = dict[str, Any]
 
 MAX_CHUNK = 4 * 1024 * 1024
 MOST_KEPT = 2_000_000  # contents of which is remembered that they were read
-MOST_NUMBERS = 10_000_000  # of one system that an anchor tells
+MOST_NUMBERS = 10_000_000  # of one system in an anchor
 BATCH = 2000  # records that are read at a time
 MAX_MEMORY, MAX_PASSES, MAX_LANES = 2 * 1024 * 1024, 32, 16
 MAX_SLOTS, MAX_WORK = 32, 128 * 1024 * 1024  # KiB times passes, to try all that is here
@@ -96,7 +96,7 @@ class Bad(Exception):
 
 
 class TooMuch(Bad):
-    """To go on would take more work or memory than there is."""
+    """To continue would take more work or memory than allowed."""
 
 
 # --- keys (§3)
@@ -278,7 +278,7 @@ class Fields:
 
     def end(self) -> None:
         if self.at != len(self.data):
-            raise Bad(f"the {self.what} goes on behind its end")
+            raise Bad(f"the {self.what} continues past its end")
 
 
 class StoreFiles:
@@ -383,7 +383,9 @@ class RescuedStore:
         return found.group(1) if found else None
 
     def read_header(self, path: str) -> Json | None:
-        """None if it is none. What is wrong with one that can be tried all the same is told."""
+        """None if it is not one. A header with mistakes that can still be tried is returned with a
+        note of them.
+        """
         try:
             data = self.files.read(path)
             header: Json = json.loads(data)
@@ -448,7 +450,7 @@ class RescuedStore:
                         f"is of the suite {safe(str(header['suite']))}, which this reader does not"
                         " know"
                     )
-                if known is not None:  # the MAC tells, and costs nothing
+                if known is not None:  # the MAC decides, and costs nothing
                     if not mac_fits(
                         header, "mac_open", derive(known[2], "fennox/1|header open mac")
                     ):
@@ -658,7 +660,7 @@ class RescuedStore:
         return read, damaged
 
     def standing(self) -> dict[str, dict[str, str]]:
-        """What the notes of each backup come to: ``doubtful``, ``held``, ``expired``, each with its
+        """The merged notes of each backup: ``doubtful``, ``held``, ``expired``, each with its
         reason (§10.2).
         """
         notes: dict[str, list[Json]] = {}
@@ -927,7 +929,7 @@ def command_list(store: RescuedStore, _arguments: argparse.Namespace) -> int:
     if store.damaged:
         report(store)
         return FAILED
-    say("Contents were not looked at: `check` does that.")
+    say("Contents were not read: `check` does that.")
     return 0
 
 
@@ -956,7 +958,7 @@ def command_check(store: RescuedStore, arguments: argparse.Namespace) -> int:
     if store.cheap:
         say(
             "Guesses at this passphrase are cheap for whoever has a copy: `fennox passphrase try`"
-            " locks it anew."
+            " locks it again, at full cost."
         )
     say(NOBODY if not arguments.against else AGAINST)
     return code
@@ -1060,9 +1062,9 @@ def check_sequences(store: RescuedStore) -> None:
 
 
 def check_against(store: RescuedStore, arguments: argparse.Namespace) -> None:
-    """Hold the store against what a recovery sheet or another store tells of it (§15.3)."""
+    """Compare the store with its anchor on a recovery sheet or in another store (§15.3)."""
     told = told_of(store, arguments)
-    say(f"Held against what was told at {readable(told['time'])}.")
+    say(f"Compared with what was recorded at {readable(told['time'])}.")
     explained: dict[str, set[int]] = {}
     went: dict[str, int] = {}
     since: set[str] = set()
@@ -1109,7 +1111,7 @@ def check_against(store: RescuedStore, arguments: argparse.Namespace) -> None:
 
 
 def told_of(store: RescuedStore, arguments: argparse.Namespace) -> Json:
-    """The newest that the sheet or the other store tells of this one."""
+    """The newest anchor of this store on the sheet or in the other store."""
     place = Path(arguments.against)
     found: list[Json] = []
     try:
@@ -1138,17 +1140,17 @@ def told_of(store: RescuedStore, arguments: argparse.Namespace) -> Json:
             f" {said(error)}.",
             USAGE,
         )
-    fail(f"{safe(arguments.against)} tells nothing of the store {store.id}.", NOT_FOUND)
+    fail(f"{safe(arguments.against)} has nothing about the store {store.id}.", NOT_FOUND)
 
 
 def with_numbers(anchor: Json) -> Json:
-    """A system's anchor with its numbers as a set; Bad, where it is none."""
+    """A system's anchor with its numbers as a set. Raises Bad if malformed."""
     numbers, notes = [(int(first), int(last)) for first, last in anchor["numbers"]], anchor["notes"]
     if (
         sum(max(0, last - first) for first, last in numbers) > MOST_NUMBERS
         or type(notes) is not int
     ):
-        raise Bad("an anchor in it is none")
+        raise Bad("an anchor in it is malformed")
     expanded = {number for first, last in numbers for number in range(first, last + 1)}
     return {"system": "", "name": "", "digest": "", **anchor, "numbers": expanded}
 
@@ -1517,9 +1519,7 @@ def names_of(each: Json, listed: list[str]) -> Iterator[str]:
 
 
 def filled(text: str, values: dict[str, str]) -> str:
-    """With the values of the backup's settings; one that may be a secret is left to whoever does
-    it.
-    """
+    """With the values of the backup's settings; a possible secret stays a placeholder."""
 
     def value(found: re.Match[str]) -> str:
         name = found.group(1)
@@ -1813,7 +1813,7 @@ def run(words: list[str] | None = None, files: StoreFiles | None = None) -> int:
     """Nothing that a store holds, and nobody who stops it, ends this in a traceback."""
     try:
         return main(words, files)
-    except BrokenPipeError:  # whoever read what it prints has seen enough
+    except BrokenPipeError:  # the reader of its output has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return FAILED
     except KeyboardInterrupt:

@@ -14,13 +14,8 @@ import pytest
 from fennox import wire
 from fennox.cli.parser import build
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
-from tests.database import database, postgres
-from tests.engine.conftest import install, key_pair
 from tests.places import free_port
-from tests.service.conftest import server, service
 from tests.service.running import PASSPHRASE, PASSWORD, Service
-
-__all__ = ["database", "install", "key_pair", "postgres", "server", "service"]
 
 Install = Callable[..., LinuxServer]
 Pair = tuple[str, str]

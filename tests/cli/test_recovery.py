@@ -19,15 +19,11 @@ import pytest
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewLogin, NewStore
 from saltmere.linux import LinuxServer
-from tests.database import database, postgres, second_database
-from tests.engine.conftest import install, key_pair
 from tests.engine.rescue.test_rescue import DEBIAN_PYTHON
-from tests.service.conftest import enrol, server, service
+from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, Service, came_to, until
 from tests.stores import servers
 from tests.stores.servers import Place
-
-__all__ = ["database", "install", "key_pair", "postgres", "second_database", "server", "service"]
 
 
 @pytest.fixture

@@ -10,11 +10,9 @@ from fennox.cli.watch.status import TABLE
 from fennox.client.api import OutOfReachError
 from fennox.wire.enrolling import NewSystem, Retired
 from fennox.wire.stores import NewStore
-from tests.cli.test_cli import database, fails, ok, postgres, service
+from tests.cli.test_cli import fails, ok
 from tests.service.running import PASSPHRASE, Service, until
 from tests.service.takes.test_hand_ins import SWITCH, settings
-
-__all__ = ["database", "postgres", "service"]
 
 
 @pytest.fixture

@@ -10,12 +10,7 @@ from pathlib import Path
 import pytest
 
 from saltmere.linux import SSH_RESTART, LinuxServer
-from tests.database import database, postgres
-from tests.engine.conftest import install, key_pair
-from tests.service.conftest import service
 from tests.service.running import PASSPHRASE, Service
-
-__all__ = ["database", "install", "key_pair", "postgres", "service"]
 
 PAGE = Path(__file__).parent.parent.parent / "docs/your-own-kind.md"
 LOGGER = """#!/bin/sh

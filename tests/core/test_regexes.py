@@ -104,7 +104,7 @@ def test_one_that_does_not_come_to_an_end_is_told(monkeypatch: pytest.MonkeyPatc
     evidence = Evidence(contents={"/etc/x": b"x" * 50_000}, paths={"/etc/x"})
     assert values(hostile, evidence) == []
     assert [str(one) for one in evidence.complaints] == [
-        "/etc/x was not looked at to its end: a pattern was still working after 0.05 s"
+        "/etc/x was not evaluated to its end: a pattern was still working after 0.05 s"
     ]
 
 
@@ -114,7 +114,7 @@ def test_who_has_no_patience_left_hears_of_it() -> None:
     evidence = Evidence(contents={"/etc/x": b"xxxx"}, paths={"/etc/x"}, patience=lambda: next(left))
     assert values(expression, evidence) == ["x", "x"]
     assert [str(one) for one in evidence.complaints] == [
-        "/etc/x was not looked at to its end: all expressions together took too long"
+        "/etc/x was not evaluated to its end: all expressions together took too long"
     ]
 
 

@@ -7,16 +7,16 @@ import pytest
 
 from fennox.wire.enrolling import NewSystem
 from fennox.wire.stores import NewLogin, NewStore
-from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
-from tests.database import database, postgres
+from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.conftest import install, key_pair
 from tests.places import free_port, loopback
+from tests.service.contexts import clock, context
 from tests.service.running import PASSPHRASE, Service
 from tests.warm import REAL_HASHES, cheapen_passwords
 
 cheapen_passwords()
 
-__all__ = ["database", "install", "key_pair", "new_key_pair", "postgres"]
+__all__ = ["clock", "context", "install", "key_pair"]
 
 
 @pytest.fixture

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import gc
+import itertools
 import os
 import socket
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import AbstractContextManager
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
@@ -34,6 +36,8 @@ from tests.places import free_port, loopback
 from tests.stores import servers
 from tests.stores.servers import Place
 
+_count = itertools.count()
+
 Start = Callable[[Path], AbstractContextManager[Place]]
 
 _NO_VSFTPD = servers.vsftpd_missing()
@@ -57,11 +61,23 @@ def opened(place: Place, **changed: object) -> Store:
     return open_store(parse(str(changed.get("url", place.url))), credential, key)
 
 
-@pytest.fixture(params=FILES)
-def place(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Place]:
+@pytest.fixture(scope="module", params=FILES)
+def running(
+    request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[Place]:
     start: Start = request.param
-    with start(tmp_path) as running:
-        yield running
+    with start(tmp_path_factory.mktemp("server")) as server:
+        yield server
+
+
+@pytest.fixture
+def place(running: Place) -> Place:
+    """An empty folder of its own on that server."""
+    name = f"place-{next(_count)}"
+    folder = running.folder / name
+    folder.mkdir()
+    folder.chmod(0o777)  # vsftpd's guest is not the account of the test
+    return replace(running, url=f"{running.url}/{name}", folder=folder)
 
 
 @pytest.fixture

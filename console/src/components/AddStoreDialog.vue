@@ -98,7 +98,7 @@ function enter(folder: string): void {
         Also ftps://, ftp://, davs://, dav:// and s3://bucket/prefix?endpoint=https://…
       </p>
       <p v-if="plain" class="mt-1 text-sm font-semibold text-warn">
-        This protocol is plain: whoever listens on the way reads the login. The backups stay sealed.
+        This protocol is plain: anyone listening on the way reads the login. The backups stay sealed.
       </p>
       <template v-if="far">
         <LoginSelect :choice="choice" title="Login there" />

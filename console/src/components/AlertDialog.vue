@@ -88,7 +88,7 @@ const add = useMutation({
         :placeholder="form.example"
       />
       <p v-if="plain" class="mt-1 text-sm font-semibold text-warn">
-        This protocol is plain: whoever listens on the way reads what is wrong here.
+        This protocol is plain: anyone listening on the way reads what is wrong here.
       </p>
       <div class="grid gap-x-4 sm:grid-cols-2">
         <template v-if="wanted.channel === 'email'">

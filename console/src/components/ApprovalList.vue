@@ -123,7 +123,7 @@ function what(one: Approval): string {
         undone.
       </p>
       <template v-if="looked.state === 'asked' && !looked.mine">
-        <label class="label" for="because">Why, for whoever asked</label>
+        <label class="label" for="because">Why, for the person who asked</label>
         <input id="because" v-model="because" class="field" maxlength="500" />
         <div class="mt-4 flex gap-3">
           <button type="button" class="button button-ember" :disabled="decide.isPending.value" @click="decide.mutate({ approval: looked.id, verb: 'grant' })">

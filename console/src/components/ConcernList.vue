@@ -58,7 +58,7 @@ const unmute = useMutation({
         <span v-if="concern.muted_until" class="block text-sm text-muted">
           Muted by {{ concern.muted_by }} until {{ when(concern.muted_until) }}: {{ concern.muted_because }}
           <button v-if="may('operator')" type="button" class="cursor-pointer underline" @click="unmute.mutate(concern)">
-            tell it again
+            unmute
           </button>
         </span>
       </span>

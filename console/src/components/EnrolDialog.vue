@@ -71,7 +71,7 @@ const several = computed(() => (look.data.value?.accepted && !look.data.value.ki
 const enrol = useMutation({
   mutationFn: async () => {
     const seen = found.value;
-    if (!seen?.kind) throw new Error("nothing was looked at");
+    if (!seen?.kind) throw new Error("nothing was inspected");
     const given = Object.fromEntries(Object.entries(settings.value).filter(([, value]) => value !== ""));
     return get(
       client.POST("/api/v1/systems", {

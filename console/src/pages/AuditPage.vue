@@ -67,10 +67,10 @@ function details(entry: Entry): string {
       {{ check.data.value.entries }} entries.
       {{ check.data.value.faults.length ? "Their chain is broken." : "Each holds the digest of the one before." }}
       <template v-if="check.data.value.backup">
-        {{ check.data.value.held }} of them were held against Fennox's own backup
+        {{ check.data.value.held }} of them were compared with Fennox's own backup
         {{ check.data.value.backup.slice(0, 12) }}.
       </template>
-      <template v-else>They were held against no backup: {{ check.data.value.not_checked }}</template>
+      <template v-else>They were compared with no backup: {{ check.data.value.not_checked }}</template>
     </p>
   </div>
   <form class="mt-4 grid grid-cols-2 gap-x-4 md:grid-cols-6" @submit.prevent>

@@ -12,12 +12,14 @@ SSH server read its keys and settings again.
 from __future__ import annotations
 
 import os
+import select
 import shutil
 import signal
 import socket
 import subprocess
 import time
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from hashlib import blake2b
 from pathlib import Path
@@ -262,15 +264,10 @@ class LinuxServer:
 
     def run(self, *words: str, feed: str = "") -> str:
         """A command on the running server's own console; its output."""
-        assert self._process is not None
-        inside = (
-            Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children")
-            .read_text()
-            .split()[0]
-        )
+        [inside] = self._inside()
         own_user = [] if os.getuid() == 0 else ["-U", "--preserve-credentials"]
         done = subprocess.run(
-            ["nsenter", "-t", inside, *own_user, "-m", "-p", "-r", "-w", *words],
+            ["nsenter", "-t", str(inside), *own_user, "-m", "-p", "-r", "-w", *words],
             input=feed,
             capture_output=True,
             text=True,
@@ -284,11 +281,20 @@ class LinuxServer:
         return done.stdout
 
     def stop(self) -> None:
+        """When this returns, every process on it has ended."""
         if self._process is not None:
             if self._process.poll() is None:
+                for inside in self._inside():
+                    _end_namespace(inside)
                 os.killpg(self._process.pid, signal.SIGKILL)
             self._process.wait()
             self._process = None
+
+    def _inside(self) -> list[int]:
+        """The server's PID 1, as this machine numbers it."""
+        assert self._process is not None
+        children = Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children")
+        return [int(number) for number in children.read_text().split()]
 
     def lose(self) -> None:
         """The disk is gone."""
@@ -302,6 +308,19 @@ class LinuxServer:
             "host key": self.host_key,
             "accounts": [line.split(":")[0] for line in self.read("/etc/passwd").splitlines()],
         }
+
+
+def _end_namespace(first: int) -> None:
+    """Kill a namespace's first process, and wait for all others: the kernel ends it as the last
+    (pid_namespaces(7)).
+    """
+    with suppress(ProcessLookupError):  # it has just ended by itself
+        handle = os.pidfd_open(first)
+        try:
+            signal.pidfd_send_signal(handle, signal.SIGKILL)
+            select.select([handle], [], [])
+        finally:
+            os.close(handle)
 
 
 def _answers(host: str, port: int) -> bool:

@@ -31,8 +31,8 @@ _MAY_PASS = (
 def upgrade(
     url: str, waiting: Callable[[TryLater], None] | None = None, patience: float = _PATIENCE
 ) -> None:
-    """Run every migration that is missing. ``waiting`` is told once if the database must be waited
-    for.
+    """Run every migration that is missing. ``waiting`` is called once if the database is not there
+    yet.
 
     Raises ``TryLater`` if it does not come, ``MendSettings`` if it refuses us or is not ours to
     use.

@@ -1,4 +1,4 @@
-"""Signing in and out, proving anew who one is, and secrets that are given."""
+"""Signing in and out, proving again who one is, and reading secrets."""
 
 from __future__ import annotations
 

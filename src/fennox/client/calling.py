@@ -64,7 +64,7 @@ def secret(text: str) -> SecretStr:
 
 
 class PersonPresent(Protocol):
-    """A person who can be asked while a call goes on."""
+    """A person who can be asked during a call."""
 
     def password(self) -> str: ...
 

@@ -1,4 +1,4 @@
-"""Comparison that does not tell by its time how far two texts are the same."""
+"""Comparison whose duration does not reveal how much of two texts is equal."""
 
 from __future__ import annotations
 

@@ -85,9 +85,7 @@ class FarSideFailed(MendSettings):
 
 
 class PartUnread(FarSideFailed):
-    """A command that tells what a part holds failed, as one of a program that is not there
-    (yet).
-    """
+    """A command that reads a part failed, as when its program is not installed (yet)."""
 
     def __init__(self, part: str, what: str, remedy: str) -> None:
         super().__init__(what, remedy)
@@ -131,7 +129,7 @@ class NotSignedIn(NotAllowed):
 
 
 class ProofNeeded(NotAllowed):
-    """The person must first prove anew who they are; the same request may pass then."""
+    """The person must first prove again who they are; then the same request can pass."""
 
     slug = "proof-needed"
 

@@ -81,7 +81,7 @@ def folder_name(system_name: str, system_id: str) -> str:
 
 
 def device_path(raw: bytes) -> str:
-    """Check an absolute path told by a far side and return it as text.
+    """Check an absolute path that a far side reported, and return it as text.
 
     Bytes that are not UTF-8 are kept as surrogate escapes, so that ``os.fsencode`` gives the same
     bytes back. Parent steps, NUL and over-long paths are refused: such a name is never written to a

@@ -112,7 +112,7 @@ FarFileKind = Literal["file", "folder", "link", "other"]
 
 @dataclass(frozen=True)
 class FarFile:
-    """What lies at a path of a machine, as SFTP tells it: owners by number, whole seconds."""
+    """What lies at a path of a machine, as SFTP reports it: owners by number, whole seconds."""
 
     path: bytes
     kind: FarFileKind
@@ -212,7 +212,7 @@ class Web(Protocol):
 
     @property
     def until(self) -> datetime | None:
-        """When that certificate ends, as far as it tells."""
+        """When that certificate ends, if known."""
 
     async def request(
         self, method: str, path: str, *, json: object = None, limit: float = 60

@@ -18,8 +18,7 @@ async def relay(
     """Until either side ends; what one has said before it ended arrives at the other.
 
     ``receive`` gives the next message, None at the end; ``send`` returns when the other side takes
-    more. A connection that breaks is an end like any other: whoever speaks over it sees that
-    something is missing.
+    more. A broken connection counts as an end: the protocol above notices what is missing.
     """
 
     async def outwards() -> None:

@@ -295,7 +295,7 @@ class SshLink:
         before, self._spoilt = self._spoilt, True  # until it has answered
         with contextlib.suppress(TimeoutError, OSError, asyncssh.Error):
             async with asyncio.timeout(limit):
-                # its own keepalive tells nobody
+                # its own keepalive reports to nobody
                 await self._connection._make_global_request(b"keepalive@openssh.com")
             self._spoilt = before
         return self.usable

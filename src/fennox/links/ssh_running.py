@@ -74,7 +74,7 @@ async def feed_into(
                 await process.stdin.drain()
         process.stdin.write_eof()
     except (BrokenPipeError, ConnectionError, asyncssh.Error):
-        return  # the command ended before it read everything; its exit code tells why
+        return  # the command ended before it read everything; its exit code shows why
 
 
 def cut_off(address: Address) -> Unreachable:

@@ -1,5 +1,4 @@
-"""Certificates of far sides: looked at before anything is said, and then exactly one of them
-trusted.
+"""Certificates of far sides: fetched before any request, and then exactly one of them is trusted.
 
 A person accepts either one certificate, by its fingerprint, or ``authority``: any certificate that
 this machine's own authorities vouch for under the name in the address.
@@ -55,7 +54,7 @@ def pinned_context(certificate: bytes) -> ssl.SSLContext:
 
 
 async def offered(address: Address, limit: float, dial: Dial | None = None) -> bytes:
-    """The certificate (DER) the far side shows, before anything is said to it."""
+    """The certificate (DER) that the far side shows, before any request."""
     try:
         async with asyncio.timeout(limit), opened(address, dial, looking_context()) as (_, writer):
             shown: ssl.SSLObject = writer.get_extra_info("ssl_object")

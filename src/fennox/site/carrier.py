@@ -1,9 +1,9 @@
-"""The worker of a site: comes to the service over HTTPS, makes connections there when asked, and
-carries their bytes.
+"""The worker of a site: connects to the service over HTTPS, makes connections at the site on
+request, and carries their bytes.
 
-Nothing listens on it, and it keeps nothing. What it carries is SSH and TLS between the service and
-the machines, so that it learns no login and no content; it can only refuse. ``here`` is the machine
-it runs on (``here.py``).
+Nothing listens on it, and it keeps nothing. It carries SSH and TLS between the service and the
+machines, so it learns no login and no content. It can only refuse. ``here`` is the machine it runs
+on (``here.py``).
 """
 
 from __future__ import annotations

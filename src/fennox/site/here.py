@@ -47,7 +47,7 @@ class OwnMachine:
         return await asyncio.open_connection(sock=ours)
 
     async def _serve(self, end: socket.socket) -> None:
-        with contextlib.suppress(OSError, asyncssh.Error):  # whoever connected hears of it
+        with contextlib.suppress(OSError, asyncssh.Error):  # the connecting side learns of it
             connection = await asyncssh.run_server(
                 end,
                 server_factory=_NobodyIsAsked,
@@ -95,7 +95,7 @@ async def _carry_out(process: asyncssh.SSHServerProcess[bytes]) -> None:
 async def _talk(
     process: asyncssh.SSHServerProcess[bytes], child: asyncio.subprocess.Process
 ) -> None:
-    """Pass on what goes in and comes out, and tell the exit code once all of it is sent."""
+    """Pass on input and output, and send the exit code once all of it is sent."""
     assert child.stdout is not None
     assert child.stderr is not None
     feeding = asyncio.create_task(_feed(process, child))
@@ -115,7 +115,7 @@ async def _feed(
     assert child.stdin is not None
     with contextlib.suppress(
         OSError, asyncssh.Error
-    ):  # it ended before it read everything; its code tells why
+    ):  # it ended before it read everything; its code shows why
         while block := await process.stdin.read(_BLOCK):
             child.stdin.write(block)
             await child.stdin.drain()

@@ -63,7 +63,7 @@ class Span:
 
 @dataclass(frozen=True)
 class Space:
-    """Bytes free and in all, as far as the far side tells."""
+    """Bytes free and in total, as far as the far side reports them."""
 
     free: int
     total: int

@@ -50,8 +50,8 @@ _NO_HARD_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
 
 
 class FolderStore:
-    """Objects are files below ``root``, which must exist: a folder that is gone is never silently
-    made anew.
+    """Objects are files below ``root``, which must exist: a missing folder is never silently made
+    again.
 
     ``mounted``: the identity of the mount that must hold it (None: any), so that a mount point is
     never filled.
@@ -62,7 +62,7 @@ class FolderStore:
     def __init__(self, root: Path, mounted: str | None = None) -> None:
         self._root = root
         self._mounted = mounted
-        self._looked = -inf  # when the mount was looked at, by a clock of our own
+        self._looked = -inf  # when the mount was last checked, by a clock of our own
 
     @property
     def address(self) -> str:

@@ -45,8 +45,8 @@ class _FtpSession:
 class FtpStore(RemoteStore[_FtpSession]):
     """Objects are files; a put is a hidden file first, then a rename.
 
-    The protocol has no way to refuse a name that is taken in the same moment, so it is looked at
-    first. Every verb has a control connection to itself.
+    The protocol has no way to refuse a name that is taken in the same moment, so the name is
+    checked first. Every verb has a control connection to itself.
     """
 
     abilities = Abilities(ranges=True, retention=False, space=False, exclusive=False)

@@ -32,7 +32,7 @@ class Mount:
 
 
 def mount_of(folder: Path) -> Mount | None:
-    """The mount that holds ``folder``; None where the system does not tell."""
+    """The mount that holds ``folder``; None if the system does not report it."""
     try:
         lines = (
             Path("/proc/self/mountinfo")

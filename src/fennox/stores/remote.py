@@ -67,9 +67,7 @@ class RemoteStore(Generic[S]):
         raise NotImplementedError
 
     def _translated(self, error: Exception, doing: str) -> FennoxError | None:
-        """An error of the protocol's library as one of ours; None if it is none of that
-        library's.
-        """
+        """An error of the protocol's library as one of ours; None for any other error."""
         raise NotImplementedError
 
     async def _put(

@@ -256,7 +256,7 @@ class WebDavStore(RemoteStore[_WebdavSession]):
         await self._ask(session, "DELETE", self._path(name), (200, 204, 404))
 
     async def _room(self, session: _WebdavSession) -> Space | None:
-        """RFC 4331; many servers do not tell."""
+        """RFC 4331; many servers do not report it."""
         headers = {"depth": "0", "content-type": "application/xml"}
         answer = await self._ask(
             session, "PROPFIND", self._path(""), (207,), content=_QUOTA, headers=headers

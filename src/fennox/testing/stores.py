@@ -160,7 +160,7 @@ class StoppingStore(Wrapped):
     """The process dies at the n-th verb: before it is carried out, or after it and before anybody
     learns of it.
 
-    ``count`` tells how many verbs there were, so that a test can stop at each of them.
+    ``count``: how many verbs there were, so that a test can stop at each of them.
     """
 
     def __init__(self, inner: Store, at: int | None, *, after: bool = False) -> None:

@@ -69,7 +69,7 @@ class SignedIn(Shown):
 
 class SignInWays(Shown):
     provider: str | None = Field(
-        description="What the identity provider is called; null: there is none."
+        description="What the identity provider is called; null: none is set up."
     )
 
 
@@ -292,7 +292,7 @@ class AuditChecked(Shown):
     entries: int
     faults: list[str]
     backup: str | None = Field(
-        description="Fennox's own backup that the entries were held against."
+        description="Fennox's own backup that the entries were compared with."
     )
     held: int = Field(description="Entries that it holds.")
     not_checked: str = Field(description="Why none was; empty: one was.")

@@ -1,4 +1,4 @@
-"""Who is told of concerns."""
+"""Who is alerted about concerns."""
 
 from __future__ import annotations
 
@@ -15,8 +15,9 @@ Channel = Literal["email", "webhook", "syslog", "file"]
 
 
 class NewAlertRoute(Wanted):
-    """Who is told. ``address`` by channel: smtp://host:port (smtps, or smtp+starttls), a URL, syslog+udp://host:port
-    (tcp, tls), or the path of a file on the service's machine."""
+    """Who is alerted. ``address`` by channel: smtp://host:port (smtps, or smtp+starttls), a URL,
+    syslog+udp://host:port (tcp, tls), or the path of a file on the service's machine.
+    """
 
     name: Noun
     channel: Channel

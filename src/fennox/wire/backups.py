@@ -51,7 +51,7 @@ class CopyShown(Shown):
     """One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if
     nothing is known.
 
-    ``untold``: facts about the backup, such as a hold, that the store could not be told yet.
+    ``untold``: facts about the backup, such as a hold, not written to the store yet.
     """
 
     store: str
@@ -149,7 +149,7 @@ class HoldWanted(Wanted):
 
 
 class ClearWanted(Wanted):
-    """What a person has found, who has looked at a doubtful backup."""
+    """A person's verdict on a doubtful backup."""
 
     good: bool
     reason: str = Field(min_length=1, max_length=500)

@@ -27,7 +27,7 @@ class Concern(Shown):
 
 
 class Matter(Shown):
-    """What concerns of one cause come to, as one sentence. A system may have several of them."""
+    """Concerns of one cause, as one sentence. A system may have several of them."""
 
     severity: Severity
     text: str
@@ -40,7 +40,7 @@ class Matter(Shown):
 
 
 class MuteWanted(Wanted):
-    """Not to be told of a concern for a while. It stays in the list, and comes back by itself."""
+    """Silence a concern for a while. It stays in the list, and alerts resume by themselves."""
 
     until: Aware
     reason: str = Field(min_length=1, max_length=500)

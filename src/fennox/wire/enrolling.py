@@ -85,8 +85,8 @@ class Removed(Shown):
 
 
 class LookWanted(Wanted):
-    """A machine that is not enrolled. Without a key only its fingerprint is told, without a kind
-    one is proposed.
+    """A machine that is not enrolled. Without a key only its fingerprint is returned; without a
+    kind one is proposed.
     """
 
     address: str = Field(max_length=260)

@@ -128,7 +128,7 @@ class Load(Shown):
 
 
 class Collision(Shown):
-    """Runs of one system that come while an earlier one is expected to go on; the later one
+    """Runs of one system that fall due while an earlier one is expected to run; the later one
     waits.
     """
 

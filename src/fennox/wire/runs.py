@@ -64,9 +64,7 @@ class RunShown(Shown):
     )
 
     def told(self, of: type[ResultT]) -> ResultT:
-        """Its result, which is of this kind. Raises ``TypeError``: it is another, or there is
-        none.
-        """
+        """Its result, of this kind. Raises ``TypeError`` if it is of another kind, or missing."""
         if not isinstance(self.result, of):
             raise TypeError(f"the {self.kind} {self.id} came to {self.result!r}")
         return self.result

@@ -48,7 +48,7 @@ class SystemShown(Shown):
     key_until: Aware | None
     suspended_because: str
     left_open: list[str]  # what takes did around them and did not undo
-    looked: Aware | None  # when it was last looked at between takes
+    looked: Aware | None  # of the last look between takes
     differs: str  # how it differed then from its last backup, in words; empty: it did not
     differs_since: Aware | None
     retired: Aware | None  # since when it is no more

@@ -270,7 +270,7 @@ async def test_a_sweep_list_under_a_wrong_name_goes_on_explaining(store: Path) -
     here = Holding(vault, PackIndex())
     report = await scrub(here, [], MemoryJournal())
     assert list((await heal(here, report, {}, {}, MemoryJournal())).objects.values()) == [
-        "written anew under its name"
+        "rewritten under its name"
     ]
     assert (await scrub(here, [], MemoryJournal())).sound
     assert sorted(map(str, told)) == sorted(

@@ -80,7 +80,7 @@ async def test_a_program_that_is_not_there_yet_is_told_and_what_it_holds_is_prov
     saved = next(record for record in tides.saved if record.safety is not None)
     assert saved.safety
     note = (await tides.vault.find_record(saved.safety)).reference.note
-    assert note.endswith("It does not tell: What the tide server holds.")
+    assert note.endswith("Not read: What the tide server holds.")
 
 
 async def test_what_the_restored_machine_still_does_not_tell_is_no_proof(

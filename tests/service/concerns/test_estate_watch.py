@@ -19,7 +19,6 @@ from fennox.catalogue.models.systems import Login, System
 from fennox.service.concerns import alert_messages, estate_watch, matters, standing_concerns
 from fennox.service.machines.context import Context
 from fennox.service.processes import due_takes
-from tests.database import database, postgres
 from tests.service.contexts import (
     ORDERS,
     START,
@@ -28,12 +27,8 @@ from tests.service.contexts import (
     add_routine,
     add_store,
     add_system,
-    clock,
-    context,
     sheet_of,
 )
-
-__all__ = ["clock", "context", "database", "postgres"]
 
 DUE = datetime(2026, 3, 2, 2, 40, tzinfo=UTC)
 

@@ -18,11 +18,8 @@ from fennox.service.http import web_server
 from fennox.service.machines.context import Context
 from tests.certificates import make_certificate
 from tests.places import free_port, loopback
-from tests.service.contexts import clock, context
 from tests.service.persons import application, calling, somebody
 from tests.service.running import PASSWORD, Service
-
-__all__ = ["clock", "context"]
 
 
 @pytest.fixture

@@ -132,7 +132,7 @@ async def test_what_a_machine_holds_costs_its_own_backup_alone(
     assert (finding.severity, finding.code, told.census) == ("warning", "not-looked-at", {})
     assert "it took more than 2 seconds. Nothing of it is counted" in finding.text
     with pytest.raises(
-        FarSideFailed, match="was read and not looked at: it took more than 2 seconds"
+        FarSideFailed, match="was read, but could not be evaluated: it took more than 2 seconds"
     ):
         told.counted()  # held against a census it would say that everything is gone
     other = await evaluators.told(Heard(kind, ["settings"], {}, frozenset(), []))
@@ -173,7 +173,7 @@ def test_a_machine_with_documents_without_end_is_not_kept_in_memory() -> None:
     assert sorted(capture.evidence.contents) == ["/etc/0", "/etc/1", "/etc/2"]
     assert len(capture.evidence.complaints) == 2
     first = str(capture.evidence.complaints[0])
-    assert first.startswith("/etc/3 was not looked at, as no more than 256 MB")
+    assert first.startswith("/etc/3 was not evaluated: the limit is 256 MB")
 
 
 def test_a_machine_that_never_ends_to_say_who_it_is_is_not_listened_to() -> None:

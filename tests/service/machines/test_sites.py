@@ -30,14 +30,13 @@ from fennox.wire.sites import NewSite, Reach
 from fennox.wire.stores import NewLogin, NewStore
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests import programs
-from tests.database import database, postgres
 from tests.engine.appliances import Place, place
 from tests.programs import Program
-from tests.service.contexts import START, add_store, add_system, clock, context
+from tests.service.contexts import START, add_store, add_system
 from tests.service.running import PASSPHRASE, Service, came_to, until
 from tests.stores.servers import certificate
 
-__all__ = ["clock", "context", "database", "place", "postgres"]
+__all__ = ["place"]
 
 SITE = "Skerry Point"
 KIOSK = """

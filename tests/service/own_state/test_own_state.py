@@ -22,14 +22,11 @@ from fennox.wire.ownstate import OwnStateWanted
 from fennox.wire.routines import NewRoutine
 from fennox.wire.stores import NewLogin, NewStore
 from saltmere.linux import LinuxServer
-from tests.database import second_database
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, PASSWORD, Service, came_to, until
 from tests.stores import servers
 from tests.stores.servers import Place
-
-__all__ = ["second_database"]
 
 Pair = tuple[str, str]
 KIND = Path(__file__).parents[3] / "src/fennox/kinds/fennox.toml"

@@ -28,12 +28,9 @@ from fennox.wire.backups import NewTake
 from fennox.wire.ownstate import OwnStateWanted
 from fennox.wire.stores import NewStore
 from tests.conftest import fixed_now
-from tests.database import second_database
 from tests.service.contexts import SetClock
 from tests.service.fate import Fate, Mortal
 from tests.service.running import PASSPHRASE, Service, until
-
-__all__ = ["second_database"]
 
 
 @pytest.fixture

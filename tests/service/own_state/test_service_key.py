@@ -24,10 +24,8 @@ from fennox.wire.alerts import NewAlertRoute
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.contexts import START, clock, context
+from tests.service.contexts import START
 from tests.service.running import Service
-
-__all__ = ["clock", "context"]
 
 
 def test_every_sealed_column_is_sealed_anew() -> None:

@@ -25,10 +25,7 @@ from fennox.service.people import first_administrator, passwords, tokens
 from fennox.service.people.persons import covered, rights_of
 from fennox.service.people.tokens import Origin
 from fennox.service.processes import wiring
-from tests.database import database, postgres
 from tests.service.persons import application
-
-__all__ = ["database", "postgres"]
 
 PASSWORD = "four quiet boats at dawn"
 ROLES = ("reader", "auditor", "operator", "administrator")

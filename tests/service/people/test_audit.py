@@ -23,11 +23,9 @@ from fennox.wire.comparing import CompareWanted, TraceWanted
 from fennox.wire.ownstate import OwnStateWanted
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.contexts import START, clock, context
+from tests.service.contexts import START
 from tests.service.persons import application, calling, somebody
 from tests.service.running import PASSPHRASE, Service, came_to, until
-
-__all__ = ["clock", "context"]
 
 
 @pytest.fixture

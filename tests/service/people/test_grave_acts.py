@@ -17,11 +17,9 @@ from fennox.catalogue.models.systems import KindRow, Login
 from fennox.service.http import rights
 from fennox.service.machines.context import Context
 from fennox.service.people import grave_acts
-from tests.service.contexts import SetClock, add_store, add_system, clock, context, sheet_of
+from tests.service.contexts import SetClock, add_store, add_system, sheet_of
 from tests.service.persons import Somebody, application, calling, somebody, unproved
 from tests.service.running import PASSWORD
-
-__all__ = ["clock", "context"]
 
 LOGIN = {"name": "quay-root", "account": "root", "password": "made up for a test"}
 

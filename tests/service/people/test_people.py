@@ -18,11 +18,8 @@ from fennox.service.access_control import local_recovery, second_factors
 from fennox.service.concerns import estate_watch
 from fennox.service.foundation.clock import real_now
 from fennox.service.machines.context import Context
-from tests.service.contexts import clock, context
 from tests.service.persons import Somebody, application, calling, somebody, user_row
 from tests.service.running import PASSWORD
-
-__all__ = ["clock", "context"]
 
 NEW = "six anchors in the fog bank"
 

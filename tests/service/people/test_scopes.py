@@ -29,13 +29,9 @@ from tests.service.contexts import (
     add_routine,
     add_store,
     add_system,
-    clock,
-    context,
     sheet_of,
 )
 from tests.service.persons import Somebody, application, calling, somebody
-
-__all__ = ["clock", "context"]
 
 HOLM = ["site=holm"]
 

@@ -22,11 +22,8 @@ from fennox.service.foundation.hashing import hashed
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import ANYWHERE
 from fennox.service.upkeep import store_duties
-from tests.database import database, postgres
 from tests.engine.keeper import shipped_text
-from tests.service.contexts import add_store, clock, context
-
-__all__ = ["clock", "context", "database", "postgres"]
+from tests.service.contexts import add_store
 
 
 async def test_whatever_is_slow_is_refused_inside_a_session(

@@ -15,19 +15,8 @@ from fennox.catalogue.models.systems import System
 from fennox.service.foundation.alarm import Alarm
 from fennox.service.machines.context import Context
 from fennox.service.processes import scheduler
-from tests.database import database, postgres
-from tests.service.contexts import (
-    START,
-    SetClock,
-    add_routine,
-    add_store,
-    add_system,
-    clock,
-    context,
-)
+from tests.service.contexts import START, SetClock, add_routine, add_store, add_system
 from tests.service.retention.test_routines import NEXT, finish_all, queued
-
-__all__ = ["clock", "context", "database", "postgres"]
 
 HOUR = timedelta(hours=1)
 

@@ -17,11 +17,7 @@ from fennox.service.machines.context import open_context
 from fennox.service.machines.login_uses import Use
 from saltmere.clock import ClockServer, Follower
 from saltmere.linux import LinuxServer
-from tests.database import database, postgres
-from tests.service.conftest import install, key_pair, server
 from tests.service.running import until
-
-__all__ = ["database", "install", "key_pair", "postgres", "server"]
 
 KEPT = [(0, False), (60, True)]
 NOON = datetime(2026, 3, 1, 12, tzinfo=UTC)

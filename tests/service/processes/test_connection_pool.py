@@ -12,9 +12,6 @@ from sqlalchemy import text
 
 from fennox.service.foundation import connection_pool
 from fennox.service.machines.context import Context
-from tests.service.contexts import clock, context
-
-__all__ = ["clock", "context"]
 
 
 @pytest.fixture

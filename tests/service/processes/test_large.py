@@ -36,7 +36,6 @@ from fennox.service.queries.paging import in_order_of, newest_first
 from fennox.service.retention import routines
 from fennox.service.views.systems import SystemFilter, SystemOrder
 from tests.backups import Item
-from tests.database import database, postgres
 from tests.service.contexts import (
     ORDERS,
     START,
@@ -45,11 +44,7 @@ from tests.service.contexts import (
     add_routine,
     add_store,
     add_system,
-    clock,
-    context,
 )
-
-__all__ = ["clock", "context", "database", "postgres"]
 
 
 async def estate(context: Context) -> str:

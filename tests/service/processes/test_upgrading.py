@@ -20,12 +20,9 @@ from fennox.service.runs import claims, new_runs
 from fennox.service.runs.claims import Claimant
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
-from tests.database import database, postgres
 from tests.service.conftest import enrol
-from tests.service.contexts import START, add_system, clock, context
+from tests.service.contexts import START, add_system
 from tests.service.running import PASSWORD, Service, until
-
-__all__ = ["clock", "context", "database", "postgres"]
 
 NEXT = "9999"
 

@@ -22,11 +22,8 @@ from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context
 from fennox.service.processes import due_takes
 from tests.core.test_schedule import phrases
-from tests.database import database, postgres
 from tests.service.contexts import SetClock, add_routine, add_store, add_system
 from tests.service.retention.test_year import held_against_the_rules
-
-__all__ = ["database", "postgres"]
 
 BEGIN = datetime(2028, 3, 20, 12, tzinfo=UTC)  # clocks change six days later
 DAYS = 12

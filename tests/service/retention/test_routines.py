@@ -23,19 +23,7 @@ from fennox.service.processes import due_takes, scheduler
 from fennox.service.queries import selectors
 from fennox.service.retention import expiry, forecast, routines
 from fennox.service.upkeep import store_duties
-from tests.database import database, postgres
-from tests.service.contexts import (
-    START,
-    SetClock,
-    add_backup,
-    add_routine,
-    add_store,
-    add_system,
-    clock,
-    context,
-)
-
-__all__ = ["clock", "context", "database", "postgres"]
+from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system
 
 NEXT = datetime(2026, 3, 2, 2, 40, tzinfo=UTC)
 

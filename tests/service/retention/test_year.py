@@ -17,10 +17,7 @@ from fennox.service.machines.context import Context
 from fennox.service.processes import due_takes
 from fennox.service.queries import selectors
 from fennox.service.retention import routines
-from tests.database import database, postgres
-from tests.service.contexts import SetClock, add_routine, add_store, add_system, clock, context
-
-__all__ = ["clock", "context", "database", "postgres"]
+from tests.service.contexts import SetClock, add_routine, add_store, add_system
 
 MANY = 100  # systems from which on it is the long run
 BEGIN = datetime(2027, 12, 1, 12, tzinfo=UTC)  # a leap day lies ahead

@@ -23,10 +23,7 @@ from fennox.service.runs.claims import Claimant
 from fennox.service.runs.journal import CatalogueJournal
 from fennox.service.runs.lost_workers import LeaseWatch
 from fennox.service.runs.queue import Lease
-from tests.database import database, postgres
-from tests.service.contexts import ORDERS, START, add_routine, add_store, add_system, clock, context
-
-__all__ = ["clock", "context", "database", "postgres"]
+from tests.service.contexts import ORDERS, START, add_routine, add_store, add_system
 
 
 async def enqueue(

@@ -30,10 +30,7 @@ from fennox.service.runs import claims, new_runs, queue
 from fennox.service.runs.claims import Claimant
 from fennox.service.runs.lost_workers import LeaseWatch
 from fennox.service.runs.queue import Lease
-from tests.database import database, postgres
 from tests.service.contexts import START, SetClock, add_system
-
-__all__ = ["database", "postgres"]
 
 LEASE = 30.0
 RENEWED = 10.0  # seconds between two signs of life

@@ -71,7 +71,7 @@ BEFORE: list[tuple[str, dict[str, Any], str]] = [
             "new_bytes": 5,
             "sealed_anew": True,
         },
-        "from attic, 5 B new, sealed anew",
+        "from attic, 5 B new, resealed",
     ),
     (
         "scrub",
@@ -128,7 +128,7 @@ BEFORE: list[tuple[str, dict[str, Any], str]] = [
     (
         "rekey",
         {"backups": 1, "failed": 0, "generation": 2},
-        "1 backup sealed anew, key generation 2",
+        "1 backup resealed, key generation 2",
     ),
     (
         "adopt",

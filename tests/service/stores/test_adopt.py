@@ -40,10 +40,7 @@ from fennox.wire.stores import AdoptStore
 from tests.backups import SYSTEM, store_backup
 from tests.conftest import PASSPHRASE, fixed_now, make_vault
 from tests.engine.two_stores import holding, new_keys
-from tests.service.contexts import clock, context
 from tests.service.running import came_to
-
-__all__ = ["clock", "context"]
 
 CATALOGUE = (Copy, Backup, Run, System, Login, StoreRow, KeySet)
 

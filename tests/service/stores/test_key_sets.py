@@ -25,13 +25,10 @@ from fennox.wire.stores import (
 from saltmere.linux import LinuxServer
 from tests.backups import store_backup
 from tests.conftest import fixed_now
-from tests.database import second_database
 from tests.engine.two_stores import holding, new_keys
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, Service, came_to, until
-
-__all__ = ["second_database"]
 
 Pair = tuple[str, str]
 SECOND = "nine lanterns on the breakwater wall"

@@ -61,8 +61,8 @@ def test_after_a_leak_every_backup_in_every_store_opens_with_the_new_passphrase_
         "store", "rekey", "attic", "--new-file", new, "--label", "second", "--yes"
     )
     assert done.returncode == 0, done.stderr
-    assert "2 backups are sealed anew in attic" in done.stderr
-    assert "1 backup is sealed anew in pier" in done.stderr
+    assert "2 backups are resealed in attic" in done.stderr
+    assert "1 backup is resealed in pier" in done.stderr
     for store in ("attic", "pier"):
         folder = str(service.folder / store)
         refused = service.fennox("rescue", "list", folder, "--passphrase-file", old)

@@ -21,22 +21,10 @@ from fennox.service.runs.claims import Claimant
 from fennox.service.takes import last_seen, look_run
 from fennox.wire.routines import NewRoutine
 from saltmere.linux import LinuxServer
-from tests.database import database, postgres
-from tests.service.conftest import enrol, install, key_pair, server, service
-from tests.service.contexts import (
-    START,
-    SetClock,
-    add_backup,
-    add_routine,
-    add_store,
-    add_system,
-    clock,
-    context,
-)
+from tests.service.conftest import enrol
+from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system
 from tests.service.processes.test_story import take
 from tests.service.running import Service, until
-
-__all__ = ["clock", "context", "database", "install", "key_pair", "postgres", "server", "service"]
 
 
 @pytest.fixture

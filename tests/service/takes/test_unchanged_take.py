@@ -24,17 +24,8 @@ from fennox.service.runs.claims import Claimant
 from fennox.service.runs.journal import CatalogueJournal
 from fennox.service.runs.queue import Lease
 from fennox.service.takes.unchanged_take import Ending, enter
-from tests.service.contexts import (
-    START,
-    add_backup,
-    add_routine,
-    add_store,
-    add_system,
-    clock,
-    context,
-)
+from tests.service.contexts import START, add_backup, add_routine, add_store, add_system
 
-__all__ = ["clock", "context"]
 CENSUS = {"accounts": ["root", "harbour"], "files": ["/etc/ferry"]}
 
 

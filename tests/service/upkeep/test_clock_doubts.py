@@ -31,7 +31,6 @@ from fennox.service.runs import claims, new_runs, queue
 from fennox.service.runs.claims import Claimant
 from fennox.service.runs.lost_workers import LeaseWatch
 from fennox.service.upkeep import clock_confirmation, clock_evidence, sweep_run
-from tests.database import database, postgres
 from tests.service.contexts import (
     ORDERS,
     START,
@@ -40,11 +39,7 @@ from tests.service.contexts import (
     add_routine,
     add_store,
     add_system,
-    clock,
-    context,
 )
-
-__all__ = ["clock", "context", "database", "postgres"]
 
 MINUTE, HOUR, DAY, YEAR = (
     timedelta(minutes=1),

@@ -46,12 +46,9 @@ from fennox.testing.stores import Died
 from fennox.wire.stores import AdoptStore
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import PASSPHRASE, fixed_now
-from tests.database import database, postgres
 from tests.engine.two_stores import SERVICE, holding, new_keys
-from tests.service.contexts import SetClock, clock, context
+from tests.service.contexts import SetClock
 from tests.service.fate import Fate
-
-__all__ = ["clock", "context", "database", "postgres"]
 
 CATALOGUE = (
     "key_sets",

@@ -18,19 +18,8 @@ from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.contexts import (
-    START,
-    SetClock,
-    add_backup,
-    add_routine,
-    add_store,
-    add_system,
-    clock,
-    context,
-)
+from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system
 from tests.service.running import PASSPHRASE, Service, came_to
-
-__all__ = ["clock", "context"]
 
 
 async def crowded(context: Context, used: int, ceiling: str) -> tuple[str, str, list[str]]:

@@ -89,7 +89,7 @@ def test_a_scrub_finds_a_store_set_back_and_tells_anew_what_is_known(
         assert f"backup {newest[:12]}" in told
         [loss] = [item for name, item in told.items() if name.startswith("systems/web-9")]
         assert loss.what == "1 note on backups of web-9 is gone, and no sweep removed it."
-        assert "1 note is written anew" in loss.how
+        assert "1 note is rewritten" in loss.how
     listed = service.fennox(
         "rescue", "list", str(attic), "--passphrase-file", service.file("p", PASSPHRASE + "\n")
     )

@@ -27,19 +27,8 @@ from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
 from tests.engine.two_stores import holding, new_keys
 from tests.service.conftest import enrol
-from tests.service.contexts import (
-    START,
-    SetClock,
-    add_backup,
-    add_routine,
-    add_store,
-    add_system,
-    clock,
-    context,
-)
+from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system
 from tests.service.running import PASSPHRASE, Service, came_to, until
-
-__all__ = ["clock", "context"]
 
 Pair = tuple[str, str]
 
@@ -246,7 +235,7 @@ def test_a_hold_counts_at_once_and_a_store_that_was_away_is_told_later(
         assert client.hold(backup, "before the storm").held
         places = {place.store: place.untold for place in client.backup(backup).copies}
         assert places == {"attic": [], "pier": ["hold"]}
-        assert "not told yet: hold" in service.fennox("backup", "show", backup).stdout
+        assert "not written there yet: hold" in service.fennox("backup", "show", backup).stdout
         client.release(backup, "it is over")
         assert {place.store: place.untold for place in client.backup(backup).copies}["pier"] == [
             "hold",

@@ -22,10 +22,8 @@ from fennox.service.runs.claims import Claimant
 from fennox.service.upkeep import store_runs, verify_run
 from tests.backups import SYSTEM, store_backup
 from tests.engine.two_stores import holding, new_keys
-from tests.service.contexts import START, add_backup, add_system, clock, context
+from tests.service.contexts import START, add_backup, add_system
 from tests.service.upkeep.test_store_runs import flip
-
-__all__ = ["clock", "context"]
 
 DOCUMENTS = {"/etc/hosts": b"127.0.0.1 pier\n", "/etc/motd": b"Saltmere Quay\n"}
 

@@ -34,11 +34,10 @@ from fennox.service.processes import due_takes, scheduler
 from fennox.service.retention import routines
 from fennox.service.runs import queue
 from fennox.service.upkeep import clock_confirmation, clock_evidence, sweep_run
-from tests.database import database, postgres
 from tests.service.contexts import SetClock, add_backup, add_routine, add_store, add_system
 from tests.service.retention.test_year import MANY, systems
 
-__all__ = ["database", "postgres", "systems"]
+__all__ = ["systems"]
 
 log = logging.getLogger(__name__)
 

@@ -138,7 +138,7 @@ class Removal(Base):
 
 
 class PendingNote(Base):
-    """A fact about a backup that a store could not be told yet."""
+    """A fact about a backup that has not been written to a store yet."""
 
     __tablename__ = "pending_notes"
 

@@ -1,4 +1,4 @@
-"""What is wrong, and whom it is told to."""
+"""What is wrong, and who is alerted."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ class ConcernRow(Base):
 
 
 class AlertRoute(Base):
-    """Who is told of what, and how."""
+    """Who is alerted about what, and how."""
 
     __tablename__ = "alert_routes"
     __table_args__ = (
@@ -78,15 +78,15 @@ class AlertRoute(Base):
     address: Mapped[str]
     settings: Mapped[RouteSettings] = mapped_column(Typed(RouteSettings))
     sealed_secret: Mapped[bytes | None]
-    severity: Mapped[str]  # the least that is told
+    severity: Mapped[str]  # the lowest severity that is reported
     systems: Mapped[str]  # which systems, as a routine says it
-    # when all is told at once, as a phrase; empty: at once
+    # when a digest is sent, as a phrase; empty: each concern is sent at once
     digest: Mapped[str] = mapped_column(default="")
     mode: Mapped[str]
     created: Mapped[datetime]
-    told_until: Mapped[datetime]  # up to here the digest has told
+    told_until: Mapped[datetime]  # the last digest covered everything up to here
     sealed_address: Mapped[bytes | None]  # in full; ``address`` shows no more than where it is
-    audit: Mapped[bool] = mapped_column(default=False)  # told of each entry of the audit as well
+    audit: Mapped[bool] = mapped_column(default=False)  # also receives every entry of the audit
 
 
 class Alert(Base):

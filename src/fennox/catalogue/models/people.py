@@ -157,7 +157,7 @@ class SignInFailure(Base):
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     subject: Mapped[str] = mapped_column(index=True)
     at: Mapped[datetime] = mapped_column(index=True)
-    attempt: Mapped[str] = mapped_column(default="")  # the try that goes on; empty: it has failed
+    attempt: Mapped[str] = mapped_column(default="")  # of the try under way; empty: it failed
 
 
 class Audit(Base):

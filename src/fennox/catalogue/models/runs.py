@@ -172,7 +172,7 @@ class Run(Base):
     stop_asked: Mapped[bool] = mapped_column(default=False)
     # the active run of its system that it waits for before it is in the queue at all
     behind: Mapped[str | None]
-    told: Mapped[datetime | None]  # when it last told anything, by the database's clock
+    told: Mapped[datetime | None]  # of its last report, by the database's clock
     step: Mapped[str] = mapped_column(default="")
     documents: Mapped[int] = mapped_column(default=0)
     size: Mapped[int] = mapped_column(default=0)

@@ -24,7 +24,7 @@ class ServiceState(Base):
     clock: Mapped[str]
     created: Mapped[datetime]
     setup_code: Mapped[str | None]  # SHA-256 of the one-time code for the first administrator
-    # when ladders and stores were last looked after, by the service's clock
+    # when ladders and stores were last tended, by the service's clock
     tended: Mapped[datetime | None]
     tended_run: Mapped[int] = mapped_column(default=0)  # the last run that had been queued then
     # whether since then clocks or dates spoke against each other
@@ -48,9 +48,7 @@ class ClockAcceptance(Base):
 
 
 class EstateCount(Base):
-    """One row: how much is protected, as it was counted when it was last looked at what is
-    wrong.
-    """
+    """One row: how much is protected, as counted by the last look at the whole estate."""
 
     __tablename__ = "estate_counts"
     __table_args__ = (CheckConstraint("one = 1", name="only_one_count"),)

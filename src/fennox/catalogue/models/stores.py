@@ -33,8 +33,8 @@ class KeySet(Base):
     # of the generation before, sealed to this one's seal key
     previous_opening_key: Mapped[bytes | None]
     slots: Mapped[list[Slot] | None] = mapped_column(Typed(list[Slot]))
-    """Of a generation that has gone by: what its headers get."""
-    left_to_expire: Mapped[bool] = mapped_column(default=False)  # its backups are not sealed anew
+    """Of an earlier generation: what its headers are rewritten with."""
+    left_to_expire: Mapped[bool] = mapped_column(default=False)  # its backups are not resealed
     created: Mapped[datetime]
 
 
@@ -78,7 +78,7 @@ class StoreRow(Base):
     stopped_because: Mapped[str] = mapped_column(default="")
     ceiling: Mapped[str] = mapped_column(default="")  # what backups may take of it; empty: all
     over_since: Mapped[datetime | None]  # since when they take more, or since backups went for it
-    free: Mapped[int | None]  # bytes, when it was last looked at; None: it does not tell
+    free: Mapped[int | None]  # bytes, at the last look; None: the store does not report it
     # seconds that the far side's clock was ahead of PostgreSQL's when that was last seen
     skew: Mapped[float | None]
     # how the store is older than what was written there; empty: no
@@ -115,9 +115,7 @@ class StoreSpace(Base):
 
 
 class StoreAnchor(Base):
-    """What a store held when it was last looked at, as other stores are told, too (store-format
-    §15).
-    """
+    """What a store held at the last look; other stores keep this as well (store-format §15)."""
 
     __tablename__ = "store_anchors"
 

@@ -85,7 +85,7 @@ class System(Base):
     retired_because: Mapped[str] = mapped_column(default="")
     # a person says that a retired one's backups may go
     let_go: Mapped[bool] = mapped_column(default=False)
-    looked: Mapped[datetime | None]  # when it was last looked at between takes
+    looked: Mapped[datetime | None]  # of the last look between takes
     # how it differs from its last backup, in words
     differs: Mapped[str] = mapped_column(default="")
     differs_since: Mapped[datetime | None]
@@ -118,7 +118,7 @@ class StateRow(Base):
     key_set: Mapped[str]
     generation: Mapped[int]
     parts: Mapped[dict[str, dict[str, str]]]
-    # how the machine answered then, as a digest too; empty: its answers do not tell
+    # a digest of the machine's answers at that time; empty: the answers cannot show a change
     likeness: Mapped[str] = mapped_column(default="")
 
 

@@ -15,7 +15,9 @@ from fennox.core.facts.run_results import RunResult
 
 
 class _AsJson(TypeDecorator[Any]):
-    """A value that was changed in place is written like a new one, as nothing else tells of it."""
+    """SQLAlchemy does not notice a value changed in place, so every value is compared when it is
+    written.
+    """
 
     impl = JSONB
     cache_ok = True

@@ -118,7 +118,7 @@ def _standing(backup: BackupShown) -> Iterator[tuple[str, str]]:
 def _place(copy: CopyShown) -> str:
     verified = f"verified {when(copy.verified)}" if copy.verified else "not verified yet"
     damaged = f"; DAMAGED: {copy.damaged}" if copy.damaged else ""
-    untold = f"; not told yet: {', '.join(copy.untold)}" if copy.untold else ""
+    untold = f"; not written there yet: {', '.join(copy.untold)}" if copy.untold else ""
     return f"{copy.store} (opened by {copy.opened_by}; {verified}{damaged}{untold})"
 
 
@@ -138,7 +138,7 @@ def _followed(service: Client, run: RunShown, arguments: argparse.Namespace) -> 
 
 def _copied(run: RunShown) -> str:
     result = run.told(CopyResult)
-    anew = ", sealed anew" if result.sealed_anew else ""
+    anew = ", resealed" if result.sealed_anew else ""
     return (
         f"{result.objects} objects with {size(result.new_bytes)} were written to {run.store}{anew}."
     )

@@ -90,7 +90,7 @@ def _print_looked(found: Looked, now: datetime) -> None:
 
 
 def _accepted(arguments: argparse.Namespace, found: Looked) -> str:
-    """A look without a key only tells it; whether it is accepted, a list or a person says."""
+    """A look without a key only reports the key. A list or a person accepts it."""
     if arguments.accept_list and (found.address, found.key) in accepted_list(arguments.accept_list):
         return found.key
     say(f"{found.address} shows {found.key}, which nobody has accepted yet.")
@@ -140,9 +140,7 @@ class _Row:
 
 
 def add_many(arguments: argparse.Namespace, environment: Environment) -> int:
-    """Every machine is looked at before the first is enrolled. Nobody logs in where no key was
-    accepted.
-    """
+    """Inspects all machines before enrolling any. Never logs in where no key was accepted."""
     rows = _read(Path(arguments.file))
     listed = accepted_list(arguments.accept_list) if arguments.accept_list else set()
     with client(environment) as service:

@@ -116,7 +116,7 @@ def started(
     arguments: argparse.Namespace,
     said: Mapping[str, Callable[[RunShown], str]],
 ) -> int:
-    """Follow a run that was just started, unless told not to, and say what came of it."""
+    """Follow a run that was just started, unless ``--no-follow`` is given; print its result."""
     if arguments.no_follow:
         lines: list[tuple[str, object]] = [("run", run.id), ("state", run.state)]
         show_one(run, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)

@@ -108,7 +108,7 @@ def _standing(system: SystemShown) -> list[Line]:
     if system.looked:
         differs = f"it differs since {when(system.differs_since)}: {system.differs}"
         seen = differs if system.differs else "no difference"
-        lines.append(("looked at", f"{when(system.looked)}, {seen}"))
+        lines.append(("last look", f"{when(system.looked)}, {seen}"))
     if system.left_open:
         lines.append(("LEFT OPEN", f"not undone after a take: {', '.join(system.left_open)}"))
     if system.retired:
@@ -183,8 +183,8 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
 
 
 def order(arguments: argparse.Namespace, environment: Environment) -> None:
-    """In which order the estate comes back; what needs what is said, or named in what was
-    captured.
+    """The order in which the estate comes back. Dependencies are declared, or named in captured
+    documents.
     """
     with client(environment) as service:
         found = service.return_order()

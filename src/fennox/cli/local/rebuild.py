@@ -1,4 +1,4 @@
-"""Bringing the service back on an empty machine. It talks to no service: there is none."""
+"""Bringing the service back on an empty machine. No service is running, so it talks to none."""
 
 from __future__ import annotations
 

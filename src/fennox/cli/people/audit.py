@@ -78,9 +78,9 @@ def check(arguments: argparse.Namespace, environment: Environment) -> int:
             newer = found.entries - found.held
             if newer > 0:
                 say(
-                    f"The newest {newer} lie in the database alone: whoever may write there could"
-                    " have changed them and computed the chain anew."
+                    f"The newest {newer} lie in the database alone: anyone who can write there"
+                    " could have changed them and recomputed the chain."
                 )
         if found.not_checked:
-            say(f"Not held against a backup of Fennox itself: {found.not_checked}")
+            say(f"Not compared with a backup of Fennox itself: {found.not_checked}")
     return FAILED if found.faults else 0

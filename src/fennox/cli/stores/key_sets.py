@@ -226,7 +226,7 @@ def _begin(service: Client, key_set: str, arguments: argparse.Namespace) -> Reke
 def _rekeyed(run: RunShown) -> str:
     done = run.told(RekeyResult).backups
     many = "backup is" if done == 1 else "backups are"
-    return f"{done} {many} sealed anew in {run.store}; a sweep removes the old records."
+    return f"{done} {many} resealed in {run.store}; a sweep removes the old records."
 
 
 def adopt(arguments: argparse.Namespace, environment: Environment) -> int:

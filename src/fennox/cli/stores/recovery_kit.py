@@ -138,7 +138,7 @@ def _order(made: RecoverySheet) -> list[str]:
 
 
 def _built(system: SystemOnSheet) -> list[str]:
-    """What is known of how the machine was, and of what builds it anew."""
+    """What is known of the old machine, and of what rebuilds it."""
     told = [system.product] if system.product else []
     told += [f"machine {system.machine}"] if system.machine else []
     return told + ([f"rebuilt by {system.rebuilt_by}"] if system.rebuilt_by else [])

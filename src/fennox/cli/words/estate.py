@@ -1,4 +1,4 @@
-"""What is wrong, who is told, what is known of the estate, and who works on it."""
+"""Concerns, alerts, what is known of the estate, and its workers."""
 
 from __future__ import annotations
 

@@ -192,8 +192,7 @@ def _nouns_sign_in(nouns: Sub) -> None:
     sign.add_argument(
         "--again",
         action="store_true",
-        help="prove anew who you are, where you are signed in, for grave "
-        "acts of the next ten minutes",
+        help="prove again who you are, for grave acts of the next ten minutes",
     )
     sign.add_argument(
         "--plain",

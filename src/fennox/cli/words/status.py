@@ -1,4 +1,4 @@
-"""The words for what is looked at first; by themselves, so that nothing else is defined for it."""
+"""The words of ``fennox status``. They stand alone so that this command loads nothing else."""
 
 from __future__ import annotations
 

@@ -11,8 +11,8 @@ from typing import Any
 from fennox.core.compare.model import Change
 
 Keys = Callable[[tuple[str, ...]], str | None]
-"""How the members of the list at a path are told apart: by this field, by their whole value
-(empty), or by place.
+"""How members of the list at a path are matched: by this field, by their whole value (empty), or by
+position.
 """
 
 Line = tuple[int, str]
@@ -53,7 +53,7 @@ def _of_objects(
 
 
 def _members(items: list[Any], key: str) -> dict[str, object] | None:
-    """Members by name; None if the field does not tell them apart."""
+    """Members by name; None if the field is not unique among them."""
     if key:
         if not all(isinstance(item, dict) and key in item for item in items):
             return None

@@ -122,7 +122,7 @@ def rest_is_open(kind: Kind, path: str) -> bool:
 
 @dataclass(frozen=True)
 class DocumentTold:
-    """What is told of a content that changed; ``said``: in words, where nothing can be shown."""
+    """What is shown of a changed content; ``said``: in words, where no values can be shown."""
 
     shape: Shape
     changes: list[Change] = field(default_factory=list)
@@ -223,9 +223,7 @@ def quiet_digest(kind: Kind, path: str, content: bytes) -> str:
 
 
 def _found(path: str, value: Any) -> list[tuple[Location, Any]]:
-    """Every place a JSONPath leads to, once, what lies deeper first; the document as a whole is
-    none.
-    """
+    """Every place a JSONPath leads to, once, deepest first, without the document itself."""
     nodes = {
         node.location: node.value for node in jsonpath_rfc9535.find(path, value) if node.location
     }
@@ -279,7 +277,7 @@ def _shown_change(change: Change) -> Change:
 
 
 def unsalted(value: Any) -> Any:
-    """Without what tells masked values apart within one comparison."""
+    """Without the suffixes that distinguish masked values within one comparison."""
     if isinstance(value, str):
         return _MASKED.sub(MASK, value)
     if isinstance(value, dict):

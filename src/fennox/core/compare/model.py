@@ -11,7 +11,7 @@ from fennox.core.kinds.literals import Shape
 What = Literal["added", "removed", "changed"]
 MASK = "•••"
 MOST_CHANGES = (
-    5_000  # values and lines that one comparison tells; of what else differs it names the documents
+    5_000  # values and lines listed by one comparison; beyond that it only names the documents
 )
 
 
@@ -25,7 +25,7 @@ class Change(CompareModel):
     """One value. ``path`` are the names that lead to it; values are JSON values, and lines are
     texts.
 
-    ``secret``: both values are masked, and only that they differ is told.
+    ``secret``: both values are masked; only the fact that they differ is shown.
     """
 
     what: What
@@ -36,7 +36,7 @@ class Change(CompareModel):
 
 
 class DocumentChange(CompareModel):
-    """One document. ``said`` tells in words what cannot be shown value by value."""
+    """One document. ``said`` puts into words what cannot be shown value by value."""
 
     part: str
     path: str

@@ -187,7 +187,7 @@ def _masked(value: Any, salt: bytes) -> Any:
 
 
 def _hidden(value: Any, salt: bytes) -> Any:
-    """What stands under a secret's name. A path to where it lies is none, and neither is yes or
+    """What stands under a secret's name. A path to a secret is not a secret, and neither is yes or
     no.
     """
     if isinstance(value, dict):

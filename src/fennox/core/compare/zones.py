@@ -12,7 +12,7 @@ def read(text: str) -> dict[str, dict[str, list[str]]]:
     """Name → type → records, sorted. A zone file (RFC 1035, section 5) without its own origin gets
     the root.
 
-    Raises ``ValueError`` if it is none.
+    Raises ``ValueError`` if it is not one.
     """
     try:
         zone = dns.zone.from_text(

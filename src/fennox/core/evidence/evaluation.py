@@ -1,4 +1,4 @@
-"""What captured documents tell: identity, census, expected address, findings. Pure."""
+"""What is drawn from captured documents: identity, census, expected address, findings. Pure."""
 
 from __future__ import annotations
 

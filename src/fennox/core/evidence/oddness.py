@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 LOOKED_AT = 10  # earlier takes
-_LEAST = 5  # earlier takes from which anything is said
+_LEAST = 5  # earlier takes needed before anything is reported
 _FACTOR = 2
 _SECONDS, _BYTES = 60.0, 1_000_000  # smaller differences are nobody's news
 

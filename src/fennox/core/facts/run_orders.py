@@ -1,6 +1,4 @@
-"""What a run is to do: fixed when it is queued, kept with it, and read by whoever carries it out.
-Pure.
-"""
+"""What a run is to do: fixed when it is queued, kept with it, and read by the worker. Pure."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""Anchors: what a store held at a time, told elsewhere, so that one that was set back is found out
-(§15).
+"""Anchors: what a store held at a time, recorded elsewhere, so that a store that was set back is
+detected (§15).
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ KEPT = 3  # that a store keeps of another one
 class SystemAnchor(Stored):
     """What a store held of one system. ``numbers``: sequence numbers, as ranges from first to last.
 
-    ``digest``: of the names of its records and notes (:func:`digest_of`); empty: not told.
+    ``digest``: of the names of its records and notes (:func:`digest_of`); empty: not known.
     """
 
     system: str
@@ -57,9 +57,7 @@ class Present:
 
 @dataclass(frozen=True)
 class Loss:
-    """What an anchor tells of a system and the store does not have, though no sweep list says that
-    it went.
-    """
+    """What an anchor records of a system and the store lacks, though no sweep list names it."""
 
     system: str
     name: str
@@ -173,5 +171,5 @@ def decode(data: bytes, secret: WriteSecret, store: str) -> Anchors:
 
 
 def name(anchors: Anchors, random: str) -> ObjectName:
-    """§2.1: ``anchors/<short id of the store that is told of>.<UTC time>.<random>.fxa``."""
+    """§2.1: ``anchors/<short id of the store it describes>.<UTC time>.<random>.fxa``."""
     return object_name(f"anchors/{anchors.store[:8]}.{anchors.time}.{random}.fxa")

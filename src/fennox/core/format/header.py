@@ -262,16 +262,17 @@ def ranked(candidates: list[bytes]) -> list[Header]:
 def unlock_all(candidates: list[bytes], passphrase: str) -> list[tuple[Header, OpeningKey]]:
     """The newest valid header of each generation that the passphrase opens, newest first.
 
-    A forged newer header cannot hide the true one (§3.3). Of a generation that has gone by, a
-    passphrase that was withdrawn since opens nothing (§3.7). Headers that ask for the least work
-    are tried first, and no others of a generation that is open, so that those which somebody made
-    to be costly hide nothing.
+    A forged newer header cannot hide the true one (§3.3). A passphrase withdrawn since then opens
+    no earlier generation (§3.7). Headers that ask for the least work are tried first, and a
+    generation that is open is not tried again. So headers forged to be costly cannot hide a real
+    one.
     """
     found: dict[int, tuple[Header, OpeningKey]] = {}
     wrong: FennoxError | None = None
     tried = Passphrase(passphrase)
     for header in sorted(ranked(candidates), key=lambda header: work(header.slots)):
-        if (known := found.get(header.generation)) is not None:  # the MAC tells, and costs nothing
+        # the MAC decides, and costs nothing
+        if (known := found.get(header.generation)) is not None:
             older, opening = known
             if header.revision > older.revision and header.signed_with(opening):
                 found[header.generation] = (header, opening)

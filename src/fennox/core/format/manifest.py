@@ -52,9 +52,7 @@ class Document(Stored):
     raw_path: str | None = None
     secret: bool = False
     size: int = 0
-    stamp: str | None = (
-        None  # inode, size, times: while the machine tells the same, the content is (§7.4)
-    )
+    stamp: str | None = None  # inode, size, times: while these are the same, the content is (§7.4)
     type: DocumentType
     uid: int | None = None
 
@@ -141,7 +139,7 @@ class Head(Stored):
     reached: Reached
     parts: list[Part]
     census: dict[str, list[str]]
-    # address, account, key after a restore, as the captured documents tell them
+    # address, account, key after a restore, drawn from the captured documents
     expected: dict[str, str]
     findings: list[Finding]
     left_out: list[str]
@@ -161,8 +159,8 @@ def decode_head(data: bytes) -> Head:
 
 
 class Outline(Stored):
-    """Of a head only what tells where its documents are, and its lists with their rules. The rest
-    is passed over.
+    """The fields of a head that locate its documents, and its lists with their rules. Other fields
+    are skipped.
     """
 
     model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
@@ -174,7 +172,7 @@ class Outline(Stored):
 
 
 def decode_outline(data: bytes) -> Outline:
-    """For those who look into many backups; whoever relies on a backup decodes its head."""
+    """For searches through many backups. A restore decodes the whole head."""
     try:
         return Outline.model_validate_json(data)
     except ValidationError as error:

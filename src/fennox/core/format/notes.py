@@ -45,12 +45,12 @@ class Note(Stored):
     written: str = Field(default="", exclude_if=lambda value: not value)
 
     def says(self, other: Note) -> bool:
-        """Whether both tell the same, whenever each was put."""
+        """Whether both state the same fact, whatever their dates."""
         return self.model_copy(update={"written": other.written}) == other
 
 
 class Standing(Stored):
-    """What the notes of one backup come to."""
+    """The merged facts of one backup's notes."""
 
     held: bool = False
     held_because: str = ""

@@ -57,8 +57,8 @@ def encode(
 
 
 def table_length(start: bytes) -> int:
-    """Bytes to read from the file's beginning for its whole table, told by its first ``FIXED``
-    bytes.
+    """Bytes to read from the file's beginning for its whole table, computed from its first
+    ``FIXED`` bytes.
     """
     reader = Reader(start, "pack")
     reader.magic(MAGIC)

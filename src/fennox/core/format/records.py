@@ -139,31 +139,29 @@ def name(reference: Reference, *, plain_names: bool) -> ObjectName:
     ids are told.
 
     From the second key generation on ``.g<generation>`` stands before the end, so that a backup
-    that is sealed anew has a name of its own beside the old record.
+    that is resealed has a name of its own beside the old record.
     """
     shown = reference.name if plain_names else ""
     return name_of(reference.folder, reference.time, shown, reference.backup, reference.generation)
 
 
 def name_of(folder: str, time: str, shown: str, backup: str, generation: int) -> ObjectName:
-    """As :func:`name`, from what it is made of; ``shown``: the backup's name, if it is to be
-    told.
-    """
+    """As :func:`name`, from its components; ``shown``: the backup's name, if names are plain."""
     newer = f".g{generation}" if generation > 1 else ""
     return object_name(f"systems/{folder}/{time}.{shown or 'backup'}.{backup[:8]}{newer}.fxr")
 
 
 def short_id(record: ObjectName) -> str:
-    """The beginning of the backup's id, as the name of a record or note tells it; empty if it is no
-    such name.
+    """The beginning of the backup's id, from the name of a record or note; empty if it is not such
+    a name.
     """
     words = record.rsplit("/", 1)[-1].split(".")
     return words[2] if len(words) in (4, 5, 6) else ""
 
 
 def newest_generations(found: Iterable[Record]) -> list[Record]:
-    """Of each backup the record of the newest generation: an older one was sealed anew and waits
-    for a sweep.
+    """The record of the newest generation for each backup. Older ones were resealed and wait for a
+    sweep.
     """
     newest: dict[str, Record] = {}
     for record in found:
@@ -174,7 +172,7 @@ def newest_generations(found: Iterable[Record]) -> list[Record]:
 
 
 def check_name(record: Record, found: str, *, plain_names: bool) -> None:
-    """Names outside are hints; a name that tells of another backup is damage (§2.3)."""
+    """Names outside are hints; a name that contradicts its record is damage (§2.3)."""
     expected = name(record.reference, plain_names=plain_names)
     if found != expected:
         raise Damaged(

@@ -54,8 +54,8 @@ class Costs(Stored):
 
 
 class Slot(Stored):
-    """The opening key, locked under one passphrase. ``commit``: missing in slots of before December
-    2026.
+    """The opening key, locked under one passphrase. ``commit``: missing in slots made before
+    December 2026.
     """
 
     id: str

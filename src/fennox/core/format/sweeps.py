@@ -18,7 +18,7 @@ MAX_SWEEP = 64 * 1024 * 1024  # bytes
 
 
 class RemovedBackup(Stored):
-    """``superseded``: of a backup that was sealed anew, and is there under a later key generation.
+    """``superseded``: of a backup that was resealed and exists under a later key generation.
 
     ``notes``: how many lay beside a record when this was written.
     """

@@ -1,4 +1,4 @@
-"""What kind files may say, told from the models themselves: a JSON Schema for editors, a page for
+"""What kind files may contain, generated from the models: a JSON Schema for editors, a page for
 people.
 """
 

@@ -1,5 +1,5 @@
-"""From the text of a kind file to a checked kind; every mistake is told with its place and what to
-do.
+"""From the text of a kind file to a checked kind; every mistake is reported with its position and a
+remedy.
 """
 
 from __future__ import annotations
@@ -96,8 +96,8 @@ def _read(text: str, texts: Texts, *, strict: bool) -> tuple[Kind | None, list[M
 
 
 def _validated(own: Any, data: including.Data, *, strict: bool) -> tuple[Kind | None, list[Said]]:
-    """The kind, and what is wrong with its shape; what is wrong is left out, so that the rest can
-    be looked at.
+    """The kind, and the mistakes in its shape. Invalid fields are left out so that the rest can be
+    checked.
     """
     found: list[Said] = []
     taken_out: set[Path] = set()
@@ -211,7 +211,7 @@ def _checked_merge(own: including.Data, base: including.Data) -> including.Data:
     try:
         return including.merged(own, base)
     except (AttributeError, TypeError):
-        return own  # something in it is not of the shape it must have; the model tells what
+        return own  # a field has the wrong shape; the model reports which
 
 
 def _mistake(item: ErrorDetails, own: Any, data: Any) -> Said:

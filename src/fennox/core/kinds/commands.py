@@ -2,9 +2,8 @@
 
 Every word is quoted for the far side's shell, so that what a placeholder brings in is never
 interpreted, except in a word that is itself a program for an interpreter (``sh -c "…"``). There a
-name that a machine has told could run anything; ``fennox kind check`` refuses it, and what older
-kinds have is filled in only if it holds nothing but letters, digits and signs that no interpreter
-knows.
+name taken from a machine could run anything; ``fennox kind check`` refuses it, and what older kinds
+have is filled in only if it holds nothing but letters, digits and signs that no interpreter knows.
 """
 
 from __future__ import annotations
@@ -58,8 +57,8 @@ def doubtful(
 def command(
     words: Sequence[str], values: Mapping[str, str], told: Collection[str] = ()
 ) -> list[str]:
-    """The words with ``values`` in place of ``{name}``. ``told``: names whose values a machine or a
-    backup gave.
+    """The words with ``values`` in place of ``{name}``. ``told``: names whose values come from a
+    machine or a backup.
 
     :raises BadInput: one of these holds, within a program, what an interpreter might take for more
     than a name

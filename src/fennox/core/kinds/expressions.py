@@ -35,7 +35,7 @@ MAX_EVIDENCE_OF_ALL = 16 * MAX_EVIDENCE  # bytes of all documents of one reading
 
 
 class Complaint(NamedTuple):
-    """Why a document could not be looked at as its kind expects."""
+    """Why a document could not be read as its kind expects."""
 
     path: str
     what: str
@@ -48,7 +48,7 @@ class Complaint(NamedTuple):
 class Evidence:
     """Captured documents that expressions look at: path → content, and all paths.
 
-    ``patience`` says whether there is time for more; whoever holds a clock may give one.
+    ``patience`` says whether time is left; a caller with a clock may supply one.
     """
 
     contents: dict[str, bytes] = field(default_factory=dict)
@@ -63,14 +63,14 @@ def wanted(patterns: Sequence[str], path: str) -> bool:
 
 
 def fitting(patterns: Sequence[str]) -> Callable[[str], bool]:
-    """As :func:`wanted`, for whoever holds many paths against the same patterns."""
+    """As :func:`wanted`, for many paths and the same patterns."""
     match = _union(tuple(patterns)).match
     return lambda path: path in patterns or match(path) is not None
 
 
 def fits_some(pattern: str, ordered: Sequence[str]) -> bool:
-    """Whether a pattern fits any of many paths, which are sorted: only those that begin as it does
-    are looked at.
+    """Whether a pattern fits any of many sorted paths. Only paths with the pattern's literal
+    beginning are tried.
     """
     literal = re.split(r"[*?\[]", pattern, maxsplit=1)[0]
     beginning = takewhile(
@@ -81,7 +81,7 @@ def fits_some(pattern: str, ordered: Sequence[str]) -> bool:
 
 @lru_cache(maxsize=1024)
 def _union(patterns: tuple[str, ...]) -> re.Pattern[str]:
-    """All patterns in one, which is what many files are held against."""
+    """All patterns as one, since many paths are matched."""
     return re.compile("|".join(fnmatch.translate(pattern) for pattern in patterns) or r"(?!)")
 
 
@@ -128,7 +128,7 @@ def _drawn(expression: Expression, evidence: Evidence) -> list[str]:
                     drawn.append(_made(expression, value))
             except regexes.TooSlow as error:
                 evidence.complaints.append(
-                    Complaint(path, f"was not looked at to its end: {error}")
+                    Complaint(path, f"was not evaluated to its end: {error}")
                 )
             except (
                 ValueError,
@@ -204,7 +204,7 @@ def ini_sections(text: str) -> dict[str, dict[str, str]]:
     except (
         AttributeError
     ) as error:  # what the library of Python 3.11 makes of a value going on below a key without one
-        raise ValueError("a line goes on with a value that did not begin") from error
+        raise ValueError("a line continues a value that did not begin") from error
     sections = {
         name: {key: value or "" for key, value in parser[name].items()}
         for name in parser.sections()

@@ -1,6 +1,6 @@
 """A kind as it stands for one system: its settings' values in every pattern of paths. Pure.
 
-Sources and steps are filled in where they are used, as they take names of lists besides.
+Sources and steps are filled in where they are used, because they also take names from lists.
 """
 
 from __future__ import annotations

@@ -57,7 +57,7 @@ class Kind(KindModel):
     shell: Literal["posix", "powershell"] = "posix"
     """What its commands are quoted for: OpenSSH on Windows needs `powershell`."""
     port: Annotated[int, Field(ge=1, le=65535)]
-    """Where such systems answer unless told otherwise."""
+    """The default port or path at which such systems answer."""
     settings: dict[Noun, Setting] = {}
     """Values that differ between installations."""
     identity: Identity
@@ -107,7 +107,7 @@ class Kind(KindModel):
     collections: list[Collection] = []
     """Lists whose order means nothing."""
     formats: list[Format] = []
-    """How documents are read where their names do not tell."""
+    """How to read documents whose names do not show their format."""
     harmless: list[Harmless] = []
     """Messages that are expected."""
     hidden: list[Hidden] = []

@@ -1,7 +1,7 @@
-"""Where in a TOML text a value stands, so that a mistake can be told with line and column.
+"""Where a value stands in a TOML text, so that a mistake is reported with line and column.
 
-The parser of the standard library does not tell. Tables and keys begin a line in practice; what
-stands inside an inline table or a list is told with the line of the key it belongs to.
+The parser of the standard library does not report it. Tables and keys begin a line in practice; a
+value inside an inline table or a list gets the line of the key it belongs to.
 """
 
 from __future__ import annotations

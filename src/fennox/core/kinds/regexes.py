@@ -1,9 +1,9 @@
-"""Regular expressions of kind files, held against what machines say. Pure.
+"""Regular expressions of kind files, applied to text from machines. Pure.
 
 The far side writes the text, so that the time must not grow faster than its length: RE2 reads every
 pattern that it can read, in linear time. It has no way to look ahead, to look behind or to refer
-back; patterns with these, which earlier versions of Fennox allowed and which backups of those days
-still carry, are matched with a limit of time.
+back; earlier versions of Fennox allowed these, and older backups carry kinds that use them, so such
+patterns are matched with a time limit.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ class Unreadable(ValueError):
 
 
 class TooSlow(ValueError):
-    """A pattern that did not come to its end within :data:`SECONDS`."""
+    """A pattern that did not finish within :data:`SECONDS`."""
 
 
 @dataclass(frozen=True)

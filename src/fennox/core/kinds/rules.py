@@ -29,7 +29,7 @@ class Identity(KindModel):
     made_from: list[str] = []
     """Paths of all that `run` answers from; while nothing below them changes, it is not asked."""
     id: Expression
-    """What tells this machine from every other."""
+    """What identifies this machine among all others."""
     product: Expression
     """What it runs."""
     version: Expression
@@ -58,7 +58,7 @@ class Identity(KindModel):
 
 
 class Clock(KindModel):
-    """How to ask a machine for its time: one that is far off is told as a concern."""
+    """How to ask a machine for its time. A clock that is far off becomes a concern."""
 
     run: Words | None = None
     """A command."""
@@ -92,7 +92,7 @@ class Completeness(KindModel):
 
 
 class Doubt(KindModel):
-    """What should not be there: every value that the expression finds is told as a finding."""
+    """What should not be there: every value that the expression finds becomes a finding."""
 
     code: Noun
     """A noun for the finding."""
@@ -154,8 +154,8 @@ class Around(KindModel):
     """What is done before a take and undone after it: a program stopped, a lock set, an entrance
     opened.
 
-    It is undone however the take ends, by the next run if the worker dies, and told as a concern
-    until it is.
+    It is undone however the take ends. If the worker dies, the next run undoes it; until then it is
+    a concern.
     """
 
     title: str
@@ -229,8 +229,8 @@ class Noise(KindModel):
 
 
 class Collection(KindModel):
-    """A list whose order means nothing: its members are told apart by ``key``, or by their whole
-    value without one.
+    """A list whose order means nothing. Its members are matched by ``key``, or by their whole value
+    without one.
 
     ``path`` are the names that lead to it, with ``*`` for any; in a CSV document it is left out,
     and ``key`` is the title of a column. Without ``path`` in other text, the order of lines means
@@ -242,11 +242,11 @@ class Collection(KindModel):
     path: str = ""
     """The names that lead to the list, with `/` between and `*` for any."""
     key: str | None = None
-    """The field that tells its members apart."""
+    """The field that identifies a member."""
 
 
 class Format(KindModel):
-    """How documents are to be read in a comparison, where their names do not tell.
+    """How to read documents in a comparison whose names do not show their format.
 
     ``heading`` is a pattern for the lines of a text that the following ones stand under; its group
     is the title.
@@ -297,7 +297,7 @@ class Hidden(KindModel):
 
 
 class Expected(KindModel):
-    """How the captured documents tell where and by which key the machine will answer after a
+    """Draws from captured documents where, and with which key, the machine will answer after a
     restore.
     """
 

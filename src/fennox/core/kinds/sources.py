@@ -96,8 +96,8 @@ class Expression(KindModel):
     without: str | None = None
     """A regular expression; values that it fits are passed over."""
     holding: list[str] = []
-    """Words of which a document must hold one to be looked at; where many documents fit, this saves
-    much time.
+    """The expression is applied only to documents that contain one of these words. Where many
+    documents fit, this saves much time.
     """
     read: Literal["text", "ssh-fingerprint", "certificate-fingerprint"] = "text"
     """What is made of each value."""
@@ -192,7 +192,7 @@ class Ask(KindModel):
     job: str | None = None
     """A JSONPath to the job's id in the answer to `start`, for `{job}`."""
     poll: Request | None = None
-    """A request that tells how far it is."""
+    """A request that reports progress."""
     until: Until | None = None
     """When the polled answer is final."""
     fetch: Request

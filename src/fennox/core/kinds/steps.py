@@ -139,7 +139,7 @@ class Entrance(KindModel):
     shell: Literal["posix", "powershell"] = "posix"
     """What commands are quoted for."""
     port: Annotated[int, Field(ge=1, le=65535)]
-    """Where it answers on the target unless told otherwise."""
+    """Where it answers on the target by default."""
 
 
 class Restore(KindModel):

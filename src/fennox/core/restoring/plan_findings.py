@@ -234,7 +234,7 @@ def _only_on_target(
 
 
 def _never_counted(kind: Kind, source: RestoreSource, target: Target) -> Iterator[Finding]:
-    """Lists of which what only the target has cannot be told."""
+    """Lists for which extra names on the target cannot be determined."""
     for step in (
         step for _, step in kind.steps() if step.each is not None and step.each.names == "extra"
     ):

@@ -21,7 +21,7 @@ class Target:
     documents: Mapping[str, Mapping[str, str]]
     census: Census
     room: int | None = None  # bytes left where the kind says there must be room
-    # parts of which it tells nothing, and why
+    # parts that could not be read from it, and why
     unread: Mapping[str, str] = field(default_factory=dict)
 
 

@@ -66,8 +66,8 @@ def steps_of(
 
 
 def _in_order(kind: Kind) -> list[tuple[int, Phase, StepModel]]:
-    """Steps with their places in the kind: what is looked at by the target's own programs waits
-    until a person had them installed.
+    """Steps with their places in the kind: steps that use the target's own programs wait until a
+    person has installed them.
     """
     steps = [(index, phase, step) for index, (phase, step) in enumerate(kind.steps())]
     last = max(
@@ -179,9 +179,7 @@ def _json(body: Any, settings: Mapping[str, str]) -> str:
 
 
 def what_follows(kind: Kind, source: RestoreSource, target: Target, parts: list[str]) -> After:
-    """Where the machine will answer: what the kind says is taken from the backup, if the backup
-    tells it.
-    """
+    """Where the machine will answer: from the backup, if the kind can draw it from there."""
     rejoin = next((step for _, step in kind.steps() if step.do == "rejoin"), None)
     expected = source.head.expected
     partial = left_out_essentials(kind, parts)

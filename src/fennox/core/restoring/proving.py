@@ -80,7 +80,7 @@ def not_proved(kind: Kind, parts: list[str], head: Head, lists: list[ListProof])
     """What a proof of these ``lists`` does not cover.
 
     Lists that the chosen parts do not determine, or that the backup never counted; documents of
-    parts that are put back otherwise than by writing them, as what a command told.
+    parts that are not put back by writing them, such as a command's output.
     """
     covered, left_out = covered_lists(kind, parts)
     counted, compared = counted_lists(kind, head), {item.name for item in lists}
@@ -107,12 +107,12 @@ def compare_documents(part: str, backup: Mapping[str, str], after: Mapping[str, 
 
 
 def checks_of(sheet: Sheet) -> list[CheckProof]:
-    """What the sheet has saved of its checks; one that was never looked at has not passed."""
+    """The checks saved in the sheet. A check that never ran has not passed."""
     return [
         CheckProof(
             title=step.title,
             passed=step.passed is True,
-            detail={True: "", False: step.detail, None: "it was not looked at"}[step.passed],
+            detail={True: "", False: step.detail, None: "it did not run"}[step.passed],
         )
         for step in sheet.steps
         if step.do == "check"
@@ -120,8 +120,8 @@ def checks_of(sheet: Sheet) -> list[CheckProof]:
 
 
 def unread(kind: Kind, why: Mapping[str, str]) -> list[CheckProof]:
-    """Parts of which the restored machine tells nothing; ``why`` for each. They are not there
-    again.
+    """Parts that could not be read from the restored machine, with the reason for each. They count
+    as missing.
     """
     return [
         CheckProof(title=f"Read {kind.part_named(name).title}", passed=False, detail=said)

@@ -82,7 +82,7 @@ class SheetStep(SheetModel):
     started: Aware | None = None
     ended: Aware | None = None
     detail: str = ""
-    passed: bool | None = None  # of a check; None: it was not looked at
+    passed: bool | None = None  # of a check; None: it did not run
 
 
 class Gate(SheetModel):

@@ -13,7 +13,7 @@ from datetime import datetime, timedelta
 from fennox.core.errors import BadInput
 
 GRACE = timedelta(days=3)  # from the warning until something goes
-NEAR = 0.9  # of the ceiling; from here on it is told
+NEAR = 0.9  # of the ceiling; above this it is reported
 _UNITS = {"MB": 10**6, "GB": 10**9, "TB": 10**12}
 _FORM = re.compile(r"(\d{1,6}(?:\.\d{1,3})?) ?(%|MB|GB|TB)\Z")
 
@@ -27,14 +27,14 @@ class Ceiling:
     bytes: int | None = None
 
     def limit(self, used: int, free: int | None) -> int | None:
-        """In bytes; None: the store does not tell what is free."""
+        """In bytes; None: the store does not report free space."""
         if self.bytes is not None:
             return self.bytes
         return int((used + free) * (self.share or 0)) if free is not None else None
 
 
 def parse(text: str) -> Ceiling | None:
-    """``80 %`` or ``500 GB``; nothing: there is none."""
+    """``80 %`` or ``500 GB``; empty: no ceiling."""
     if not text.strip():
         return None
     match = _FORM.match(text.strip())
@@ -92,7 +92,7 @@ def thinned(backups: list[Held], excess: int, now: datetime) -> list[str]:
     while waiting and excess > 0:
         _, _, turn, node = heapq.heappop(waiting)
         if turn != node.turn:
-            continue  # it was pushed anew since
+            continue  # it was pushed again since
         gone.append(node.held.id)
         excess -= node.held.size
         node.turn += 1

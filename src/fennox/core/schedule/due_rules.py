@@ -22,7 +22,7 @@ from fennox.core.errors import BadInput
 ANCHOR = datetime(2000, 1, 3)  # noqa: DTZ001 - a Monday; what has no beginning of its own counts from here
 _LONGEST = (
     366 * 9
-)  # days without a due time after which there is none: 29 February may be eight years away
+)  # days to search for a due time before giving up: 29 February may be eight years away
 
 
 class LocalRule(Protocol):
@@ -95,10 +95,10 @@ _UNIT = {HOURLY: timedelta(hours=1), DAILY: timedelta(days=1), WEEKLY: timedelta
 class Recurrence:
     """A recurrence rule of RFC 5545, with its own DTSTART or counted from the anchor.
 
-    Due times are looked for from shortly before the moment that is asked about, not from the rule's
-    beginning. A rule that never comes is still looked for until the year 9999: whoever accepts one
-    does so in a process that can be killed (``engine.evaluating``). One that comes at all comes
-    again within 400 years, which is soon found.
+    The search begins shortly before the moment asked about, not at the rule's beginning. For a rule
+    that never comes it runs to the year 9999, so rules are accepted in a process that can be killed
+    (``engine.evaluating``). A rule that comes at all comes again within 400 years, which is found
+    quickly.
     """
 
     def __init__(self, text: str) -> None:

@@ -51,11 +51,11 @@ class Event:
 
 @dataclass(frozen=True)
 class ClockEvidence:
-    """All that one judgement rests on.
+    """The evidence for one judgement.
 
     ``now``: by the clock that is judged, which is called ``own``. ``tended``: when stores and
-    ladders were looked after last, by that clock. ``disordered``: systems with backups that are
-    dated before backups taken earlier.
+    ladders were last tended, by that clock. ``disordered``: systems with backups that are dated
+    before backups taken earlier.
     """
 
     own: str

@@ -8,7 +8,7 @@
     dates    = ordinals | ("first" … "fourth" | "last") weekday, then perhaps "of" months
     times    = time {("," | "and") time}
 
-A mistake is told with the word it stands at.
+A mistake is reported with the word at which it stands.
 """
 
 from __future__ import annotations

@@ -48,7 +48,7 @@ class Schedule:
     )
 
     def after(self, moment: datetime) -> datetime | None:
-        """The first due time later than ``moment``, in UTC; None: there is none any more."""
+        """The first due time after ``moment``, in UTC; None: the rule has ended."""
         return next(self.all_after(moment), None)
 
     def all_after(self, moment: datetime) -> Iterator[datetime]:

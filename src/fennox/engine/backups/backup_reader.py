@@ -28,7 +28,7 @@ Digests = dict[str, dict[str, str]]
 
 
 class Pieces:
-    """Chunks that were read, for whoever reads backup after backup; the last 64 MiB are kept."""
+    """A cache of read chunks, for reading backup after backup. It keeps the last 64 MiB."""
 
     _KEPT = 64 * 1024 * 1024  # bytes
 

@@ -56,7 +56,7 @@ async def see_packs(
 
 
 async def _sizes(store: Store, names: Sequence[ObjectName]) -> dict[ObjectName, int]:
-    """The sizes of packs as the store tells them now, in bytes; of those that are there."""
+    """The current sizes of the packs that exist, in bytes, from the store."""
     if len(names) <= _ASKED_ONE_BY_ONE:
         found = await asyncio.gather(*(store.stat(name) for name in names))
         return {item.name: item.size for item in found if item is not None}

@@ -56,9 +56,7 @@ def readme(store_id: str, suite: SuiteName) -> bytes:
 
 
 async def renew_reader(vault: Vault) -> None:
-    """Write reader and readme anew where they are not those of this version and of the store's
-    newest keys.
-    """
+    """Rewrite reader and readme if they are not of this version and the store's newest keys."""
     for name, data in (
         (RESCUE_NAME, rescue_source()),
         (README_NAME, readme(vault.id, vault.header.suite)),
@@ -142,8 +140,8 @@ async def open_pinned(
     (§3.3).
 
     A pinned header that the store lacks was signed while the store was away, or somebody set the
-    store back: if what is there is ours and older, the pinned one is written. ``looked``: that was
-    looked at just now.
+    store back: if what is there is ours and older, the pinned one is written. ``looked``: this was
+    checked just now.
     """
     mine = headers.decode(pinned)
     if not looked:
@@ -189,7 +187,7 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
     All headers of a generation lock the same opening key: an older one beside the newest would let
     a passphrase that was withdrawn open also what is written later (§3.3).
     """
-    # a slot that was locked anew has the same id
+    # a slot that was locked again keeps its id
     current = {slot.locked for slot in vault.header.slots}
     found: list[tuple[int, ObjectName]] = []
     withdrawn: list[ObjectName] = []
@@ -210,8 +208,8 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
 
 
 def _is_ours(vault: Vault, header: Header) -> bool:
-    """Whether a holder of the write secret signed it; of what somebody else put there the scrub
-    tells.
+    """Whether a holder of the write secret signed it. The scrub reports headers that somebody else
+    put there.
     """
     try:
         header.check_under(vault.secret_of(header.generation))

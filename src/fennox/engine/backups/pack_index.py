@@ -47,9 +47,8 @@ class PackIndex:
     async def refresh(self, vault: Vault, *, not_older: float = 0) -> None:
         """List the packs, if that was not done within ``not_older`` seconds.
 
-        A pack that a sweep removed meanwhile is named by a sweep list for ever, so that whoever
-        holds the index against those relies on none that is gone; one that another process wrote is
-        not known yet.
+        Sweep lists name removed packs for ever, so a caller that checks the index against them
+        never relies on a removed pack. Packs that another process has just written may be missing.
         """
         begun, now = time.monotonic(), vault.now()
         passed = (

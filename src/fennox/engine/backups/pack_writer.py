@@ -24,7 +24,7 @@ from fennox.stores.base import Span
 _PACK_TARGET = 8 * 1024 * 1024  # bytes of sealed chunks before a pack is written
 _BATCH = 512 * 1024  # bytes of chunks that go to a thread together to be sealed
 READ_BACK_WHOLE = 1024 * 1024  # bytes; of a take that wrote more, one chunk a pack is read back
-_AT_ONCE = 4  # batches that are sealed while the content goes on being read
+_AT_ONCE = 4  # batches being sealed while reading continues
 
 
 @dataclass
@@ -163,9 +163,7 @@ class PackWriter:
         await self._arrived()
 
     async def _write_pack(self) -> None:
-        """Hand the pending chunks to the store as one pack; the content goes on being read while it
-        is written.
-        """
+        """Hand the pending chunks to the store as one pack; reading continues meanwhile."""
         await self._arrived()
         if not self._pending:
             return

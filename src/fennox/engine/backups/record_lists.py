@@ -34,11 +34,10 @@ async def read_records(
 
 
 async def raise_unless_damage(vault: Vault, error: FennoxError) -> None:
-    """Raise what kept an object from being read, unless that tells of the object: that the store is
-    away does not.
+    """Raise the error that kept an object from being read, unless the object itself is at fault.
 
-    A far side that refuses or fails to read one object says so in the same words as one of which
-    nothing can be read.
+    A far side reports one unreadable object in the same words as a store that can no longer be
+    read. So the header is read once more: if that succeeds, the object is at fault.
     """
     match error:
         case Damaged() | NotFound():

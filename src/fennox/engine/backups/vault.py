@@ -151,7 +151,7 @@ class Vault:
         return short not in sweeps.swept_backups(await self.sweep_lists(whole=False))
 
     def _folder(self, folder: str) -> str:
-        """Where records of a system are listed: everywhere, if names do not tell."""
+        """Where records of a system are listed: everywhere, if names are not plain."""
         return folder if self.header.plain_names else ""
 
     async def find_record(self, backup: str, folder: str = "") -> records.Record:
@@ -179,7 +179,7 @@ class Vault:
         prefix = record.removesuffix(".fxr") + "."
         found = {}
         async for item in self.store.list(record.rsplit("/", 1)[0] + "/"):
-            # a name that goes on is a note of the same backup under another generation
+            # a longer name is a note of the same backup under another generation
             rest = item.name.removeprefix(prefix)
             if rest != item.name and rest.count(".") == 1 and rest.endswith(".fxn"):
                 found[item.name] = self._note(await self.store.get(item.name))
@@ -227,8 +227,8 @@ class Vault:
             await self.store.put(name, data)
 
     async def keep_reserve(self) -> None:
-        """Hold some room back, where the far side has a limit that it tells, so that a full store
-        can be swept.
+        """Keep a reserve file where the far side reports a limit, so that a full store can still be
+        swept.
         """
         if not self.store.abilities.space or await self.store.stat(RESERVE_NAME) is not None:
             return
@@ -242,7 +242,9 @@ class Vault:
         return name
 
     async def write_anchors(self, told: anchors.Anchors) -> ObjectName:
-        """Keep what another store holds, so that this one can tell if that is set back (§15)."""
+        """Record what another store holds, so that this store can show if the other was set back
+        (§15).
+        """
         name = anchors.name(told, self.random(4).hex())
         await self.store.put(name, anchors.encode(told, self.secret, self.id, self.salt()))
         return name

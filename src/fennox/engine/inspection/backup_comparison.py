@@ -177,8 +177,7 @@ async def compare(
 
     Parts that only one of them took are named, and not compared. ``salt`` blinds hidden values;
     fresh for each use. ``patches``: every document that changed carries a JSON Patch (RFC 6902) as
-    well. ``only``: patterns of paths; of what does not fit nothing is told, and no list is compared
-    then.
+    well. ``only``: patterns of paths; other documents are not reported, and lists are not compared.
     """
     if left.kind != right.kind:
         raise BadInput(

@@ -45,8 +45,8 @@ async def try_kind(
     evaluates: Evaluates,
     told: Callable[[str], None],
 ) -> Tried:
-    """Read everything once. ``show``: the path of one document whose content is wanted; ``told``
-    hears each part.
+    """Read everything once. ``show``: the path of one document whose content is wanted; ``told`` is
+    called for each part.
     """
     capture = Capture(kind, settings, await identify(kind, link, settings))
     documents: dict[str, dict[str, Document]] = {name: {} for name in parts}

@@ -78,7 +78,7 @@ class Trace:
         return self._standings[::-1]
 
     async def look(self, reader: BackupReader) -> None:
-        """Look into the next backup; one that did not take the document's part tells nothing."""
+        """Search the next backup. One without the document's part is no evidence either way."""
         backup = reader.record.reference.backup
         reader.pieces = self._pieces
         if self.question.list:

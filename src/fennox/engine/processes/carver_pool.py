@@ -78,7 +78,7 @@ class Carver:
                 coming.set_result(answered(self.memory, place, answer))
                 self._free.add(place)
         except asyncio.IncompleteReadError:
-            pass  # it ended, because it was told to or by itself; whoever still waits is told below
+            pass  # it ended, on request or by itself; callers still waiting get an error below
         finally:
             for _, coming in self.waiting:
                 coming.set_exception(BrokenPipeError("it no longer answers"))
@@ -140,7 +140,7 @@ class Carvers:
 
     def _come(self, coming: Coming) -> None:
         self._room.release()
-        coming.exception()  # whoever asked may have been stopped, and then it is nobody's news
+        coming.exception()  # the caller may have been stopped; then nobody needs the answer
 
     async def _give_up(self, error: OSError) -> None:
         """Once for all that were waiting."""

@@ -21,7 +21,7 @@ from fennox.core.format.carving import Carved, Recipe, carve
 PLACES = 4
 PLACE = 3 * 1024 * 1024  # bytes of one question's contents, and then of its answer's chunks
 LENGTH = 8  # bytes
-_NICE = 5  # whoever asks has its core first; this process goes to another, or waits
+_NICE = 5  # the caller has priority on its core; this process runs on another, or waits
 
 
 class CarverQuestion(NamedTuple):
@@ -102,4 +102,4 @@ def main() -> None:
         with mmap(int(sys.argv[1]), PLACES * PLACE) as memory:
             serve(memory, sys.stdin.buffer, sys.stdout.buffer)
     except (BrokenPipeError, EOFError, pickle.UnpicklingError):
-        sys.exit(1)  # whoever asked is gone, perhaps in the middle of a question
+        sys.exit(1)  # the caller is gone, perhaps in the middle of a question

@@ -1,5 +1,5 @@
-"""What the documents of one reading tell. Pure; it runs in a process that can be killed, as a
-machine wrote them.
+"""What is drawn from the documents of one reading. Pure. It runs in a process that can be killed,
+because the documents come from a machine.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ class Heard:
 
 @dataclass(frozen=True)
 class DrawnFacts:
-    """What documents tell. ``expected``: by what the machine is known after a restore."""
+    """What was drawn from documents. ``expected``: address, account and key after a restore."""
 
     census: Census = field(default_factory=dict)
     expected: dict[str, str] = field(default_factory=dict)
@@ -44,11 +44,11 @@ class DrawnFacts:
     unknown: str = ""  # why nothing of it is known
 
     def counted(self) -> Census:
-        """The census, to be held against another; where none was drawn, ``FarSideFailed``: it is
+        """The census, for a comparison. Raises ``FarSideFailed`` if none was drawn, since that is
         not an empty one.
         """
         if self.unknown:
-            text = f"What the machine holds was read and not looked at: {self.unknown}."
+            text = f"What the machine holds was read, but could not be evaluated: {self.unknown}."
             raise FarSideFailed(
                 text, "Look for a document that is much longer or stranger than before."
             )
@@ -56,9 +56,7 @@ class DrawnFacts:
 
 
 def told(heard: Heard, patience: float = PATIENCE) -> DrawnFacts:
-    """Between two values it is seen that there is no more time; what was not looked at is then
-    among the findings.
-    """
+    """Time is checked between two values. What was not evaluated in time is listed as a finding."""
     ends = monotonic() + patience
     evidence = Evidence(
         contents=dict(heard.contents),
@@ -83,7 +81,8 @@ def not_told(why: str) -> DrawnFacts:
                 code="not-looked-at",
                 subject="documents",
                 text=(
-                    f"What was read was not looked at: {why}. Nothing of it is counted or checked."
+                    f"What was read could not be evaluated: {why}. It is neither counted nor"
+                    " checked."
                 ),
                 remedy=(
                     "The documents are in the backup. Look for one that is much longer or stranger"

@@ -40,7 +40,7 @@ _OF_READING = (
 )  # seconds: the process itself sees, between two values, that there is no more time
 _AT_ONCE = 2  # processes
 _MEMORY = 1 << 30  # bytes of address space of each
-_LOST = "the process that looked at it was lost"  # as by the kernel, for want of memory
+_LOST = "the process that evaluated it was lost"  # as by the kernel, for want of memory
 _IDLE = 120.0  # seconds after which a process that nobody asks is ended
 
 
@@ -121,8 +121,8 @@ class Evaluators:
         patches: bool = False,
         room: int = MOST_CHANGES,
     ) -> DocumentChange | None:
-        """As ``core.compare.documents.changed``. What is too hard to compare has changed, and no
-        more is said of it.
+        """As ``core.compare.documents.changed``. A document too hard to compare counts as changed,
+        without details.
         """
         named: dict[str, object] = {"patches": patches, "room": room}
         try:
@@ -150,7 +150,7 @@ class Evaluators:
         return found
 
     async def told(self, heard: Heard) -> DrawnFacts:
-        """As ``drawing.told``; of what is too hard to be looked at, that is told."""
+        """As ``drawing.told``; documents too hard to evaluate are reported as such."""
         try:
             found: DrawnFacts = await self._ask("told", heard)
         except TooHardError as error:
@@ -206,7 +206,7 @@ class Evaluators:
                 )
                 raise TooHardError(why) from error
             except BaseException:
-                await one.kill()  # whoever asked was stopped; its answer is nobody's
+                await one.kill()  # the caller was stopped; nobody needs the answer
                 raise
             one.ending = asyncio.get_running_loop().call_later(_IDLE, self._end, one)
             self._idle.append(one)

@@ -80,7 +80,7 @@ class Capture:
     passed_over: set[str] = field(default_factory=set)
     trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
     taken_over: int = 0  # documents
-    room: int = MAX_EVIDENCE_OF_ALL  # bytes that may still be kept to be looked at
+    room: int = MAX_EVIDENCE_OF_ALL  # bytes that may still be kept for evaluation
     interest: evaluation.Interest = field(init=False)
 
     def __post_init__(self) -> None:
@@ -97,7 +97,7 @@ class Capture:
         if content is None:
             if looked_at:
                 self.evidence.complaints.append(
-                    Complaint(printable(path), "is too long to be looked at")
+                    Complaint(printable(path), "is too long to evaluate")
                 )
             return
         met = looked_at and self.interest.is_met(path, content)
@@ -108,7 +108,7 @@ class Capture:
         if len(content) > self.room:
             most = f"{MAX_EVIDENCE_OF_ALL >> 20} MB of one machine"
             self.evidence.complaints.append(
-                Complaint(printable(path), f"was not looked at, as no more than {most} is")
+                Complaint(printable(path), f"was not evaluated: the limit is {most}")
             )
             return
         self.room -= len(content)
@@ -152,7 +152,7 @@ class Capture:
         )
 
     def still_written(self, path: str, seconds: int) -> None:
-        """A file that its machine has not finished is not taken, and told."""
+        """A file that its machine has not finished is skipped and reported."""
         self.left_out.append(path)
         self.findings.append(
             Finding(
@@ -171,7 +171,7 @@ class Capture:
         )
 
     async def told(self, parts: list[str], evaluates: Evaluates) -> DrawnFacts:
-        """What the documents tell, once all have been read."""
+        """What is drawn from the documents, once all have been read."""
         seen = self.evidence
         told = await evaluates.told(
             Heard(self.kind, parts, seen.contents, frozenset(seen.paths), list(seen.complaints))

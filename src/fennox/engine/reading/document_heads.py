@@ -1,5 +1,5 @@
-"""A document's head, from what a machine tells of a file. It is doubted: what cannot be is left
-out, and told.
+"""A document's head, from a machine's description of a file. Impossible values are left out and
+reported.
 """
 
 from __future__ import annotations

@@ -146,7 +146,7 @@ async def _read_source(
 
 
 async def hashed(captured: Captured) -> Document:
-    """Read a document's content to its end, keep nothing of it, and tell its size and digest."""
+    """Read a document's content to its end without keeping it. Returns size and digest."""
     digest, size = Digest(), 0
     async for block in captured.content:
         digest.update(block)
@@ -185,7 +185,7 @@ async def _names(
 async def _streamed(
     shell: Shell, capture: Capture, part: PartModel, words: list[str], codes: list[int]
 ) -> AsyncGenerator[bytes, None]:
-    """A command's output as it comes; how it ended is known, and told, at its end."""
+    """A command's output as it arrives. A failed exit raises at the end."""
     async with shell.stream(words) as running, aclosing(running.blocks()) as blocks:
         while (
             block := await next_block(blocks, f"{words[0]} for the part {part.name}")

@@ -73,7 +73,7 @@ class _TarReading:
     def __post_init__(self) -> None:
         self.fits, self.left_out = fitting(self.patterns), fitting(self.without)
         seen = self.seen.types if self.seen is not None else ()
-        # what is no UTF-8 is looked at again when it comes
+        # names that are not UTF-8 are checked again when they arrive
         self.names = [
             p
             for p in seen

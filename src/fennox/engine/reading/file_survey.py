@@ -75,8 +75,8 @@ class Places:
     tar: bool = True
 
     def question(self, *, stamps: bool) -> list[str]:
-        """What is there of them; ``stamps``: with every file, if the machine's find can tell
-        them.
+        """Which of them exist; ``stamps``: with stamps for every file, if the machine's find can
+        print them.
         """
         outer = outermost(place for places in self.each for place in places)
         inner = sorted({place for places in self.each for place in places} - set(outer))
@@ -98,8 +98,8 @@ class Places:
         return surveys
 
     def told(self, answer: bytes) -> list[bytes]:
-        """What was asked and answered, as it is the same while nothing changes: without the clock,
-        in a fixed order.
+        """Question and answer in a form that is equal while nothing changes: without the clock, in
+        a fixed order.
         """
         asked = [os.fsencode(place) for places in self.each for place in [*places, ""]]
         there, _, listed = answer.partition(b"\0")
@@ -139,9 +139,7 @@ def _literal_prefix(pattern: str) -> str:
 
 
 def clock_of(answer: bytes) -> bytes:
-    """The machine's time in an answer with stamps, as :data:`CLOCK` tells it; empty if there is
-    none.
-    """
+    """The machine's time in an answer with stamps, as :data:`CLOCK` prints it, or empty."""
     return answer.partition(b"\0")[2].partition(b"\n")[0]
 
 

@@ -44,8 +44,8 @@ class AskedCommand:
     program says.
 
     Of ``places`` those of ``files`` come first, and behind them those that other answers are made
-    from; such an answer is ``made``, and need not be told from itself. ``clock``: the answer has
-    the time, or is nothing else.
+    from; such an answer is ``made``, and does not count when answers are compared. ``clock``: the
+    answer has the time, or is nothing else.
     """
 
     words: list[str]
@@ -67,7 +67,7 @@ class AskedCommand:
 
 @dataclass
 class Spoken:
-    """What a program says: ``start`` is all of it, unless it is long; then it goes on in
+    """A program's output: all of it in ``start``, unless it is long; then the rest is in
     ``blocks``.
     """
 
@@ -131,7 +131,7 @@ class Inquiry:
             at += 1
 
     def told(self) -> list[bytes] | None:
-        """All answers, if they say by themselves whether anything has changed."""
+        """All answers, if equal answers prove that nothing has changed."""
         return self._plain if self._still and self._read == len(self.asked) else None
 
     async def _read_one(self) -> None:
@@ -179,7 +179,7 @@ class Inquiry:
         self, asked: AskedCommand, places: Places, answer: bytes, *, whole: bool
     ) -> None:
         self._plain += places.told(answer)
-        if not places.tar:  # nobody reads them, unless more has changed than they tell
+        if not places.tar:  # not read unless something else has changed as well
             self._still = self._still and whole and is_at_rest(answer)
             return
         found = places.surveys(answer, whole=whole)
@@ -259,7 +259,7 @@ class _Asking:
     _made_from: list[list[str]] = field(default_factory=list)
     # that come when files have been asked for
     _behind: list[AskedCommand] = field(default_factory=list)
-    _clock: bool = False  # the next question about files tells the time
+    _clock: bool = False  # the next question about files also asks for the time
     # one that may change files comes behind those, so that further ones are another question
     _program: bool = False
 

@@ -22,7 +22,7 @@ async def skew(
 ) -> float | None:
     """Seconds that the machine is ahead, to about a second; None: its kind does not say how to ask.
 
-    What a shell tells is among the answers; an HTTP interface is asked here.
+    A shell's time is among the answers already; an HTTP interface is asked here.
     """
     clock = kind.clock
     if clock is None:

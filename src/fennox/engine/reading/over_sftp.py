@@ -118,7 +118,7 @@ class _SftpReading:
 
 
 async def _bounded(blocks: AsyncIterator[bytes], head: Document) -> AsyncIterator[bytes]:
-    """What was listed as short must not go on without end."""
+    """A file listed as short must not stream without end."""
     size = 0
     async for block in blocks:
         size += len(block)

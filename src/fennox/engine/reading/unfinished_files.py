@@ -1,5 +1,5 @@
-"""Files that a machine writes by its own schedule: which are finished, told by age and by a size
-that stands.
+"""Files that a machine writes by its own schedule. A file is finished when it is old enough and its
+size no longer changes.
 """
 
 from __future__ import annotations

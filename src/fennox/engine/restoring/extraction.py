@@ -1,5 +1,5 @@
-"""Documents of a backup onto a target: through its own tar, into its root or into a folder to be
-looked at.
+"""Documents of a backup onto a target: through its own tar, into its root or into a folder for
+inspection.
 """
 
 from __future__ import annotations

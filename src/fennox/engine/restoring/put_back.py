@@ -54,7 +54,7 @@ def _begin_again(sheet: Sheet, gate: Gate) -> None:
             step.state, step.detail = "waiting", ""
     for other in sheet.gates:
         if other.kind in ("step", "unknown"):
-            other.step = None  # its answer was about what is done anew
+            other.step = None  # its answer was about work that is being repeated
     sheet.rejoined = False
 
 

@@ -61,15 +61,15 @@ async def look_at_target(
 
 
 async def save_target(tools: TakeTools, link: Link, subject: Subject, order: TakeRequest) -> Taken:
-    """Take the safety copy: all that the target tells of itself. What it does not is named in the
-    backup's note.
+    """Take the safety copy: every part that can be read from the target. The backup's note names
+    the others.
     """
 
     async def read(some: list[str]) -> Taken:
         lacking = [
             part.title for part in subject.kind.part if not part.handed_in and part.name not in some
         ]
-        note = f"{order.note} It does not tell: {', '.join(lacking)}." if lacking else order.note
+        note = f"{order.note} Not read: {', '.join(lacking)}." if lacking else order.note
         fixed = replace(order, parts=some if lacking else None, note=note)
         return await take(tools, link, subject, fixed, any_machine=True)
 
@@ -98,8 +98,8 @@ async def as_far_as_it_tells(
 
 
 async def _room(kind: Kind, link: Link, settings: dict[str, str]) -> int | None:
-    """Bytes left in the folder that must have room (POSIX ``df -P``); None: the kind names none, or
-    none is told.
+    """Bytes left in the folder that must have room (POSIX ``df -P``); None: the kind names no
+    folder, or the answer has no number.
     """
     if not kind.requires.room or not isinstance(link, Shell):
         return None
@@ -181,7 +181,7 @@ class ReachedTarget:
     async def _with_any_face(self) -> Link:
         """With its own face, or with as much of the backup's as was put back.
 
-        A restore that lost its worker goes on here. By then the machine may show the backup's host
+        A restore that lost its worker resumes here. By then the machine may show the backup's host
         key, know the backup's accounts, or answer at its address, each of which the sheet foretold
         and a person has accepted.
         """
@@ -190,7 +190,7 @@ class ReachedTarget:
             try:
                 link = await self.connect(place, whose)
                 if isinstance(link, Web) and self._may_have_changed():
-                    # only a request tells whether the login counts
+                    # only a request shows whether the login is accepted
                     await identify(self.kind, link, self.settings)
                 return link
             except FennoxError as error:

@@ -1,5 +1,5 @@
-"""Sending a backup to a further store: sealed as it is within a key set, opened and sealed anew
-across key sets.
+"""Sending a backup to a further store: as it is within a key set, opened and resealed across key
+sets.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class Holding:
 
 @dataclass(frozen=True)
 class Copied:
-    """``anew``: opened and sealed anew, as the stores share no keys. ``digest``: of the record in
+    """``anew``: opened and resealed, because the stores share no keys. ``digest``: of the record in
     its new place.
     """
 

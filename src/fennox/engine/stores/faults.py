@@ -60,7 +60,8 @@ class Report:
     missing: list[str] = field(default_factory=list)
     lost: dict[str, set[bytes]] = field(default_factory=dict)
     gaps: list[Gap] = field(default_factory=list)
-    losses: list[Loss] = field(default_factory=list)  # what was there when it was last looked at
+    # what was there at the last look and is gone now
+    losses: list[Loss] = field(default_factory=list)
     present: dict[str, Present] = field(default_factory=dict)  # by system
     # object with a fault → backups that need it
     costs: dict[str, set[str]] = field(default_factory=dict)
@@ -103,8 +104,8 @@ def blamed(index: PackIndex, lost: Collection[bytes]) -> list[Fault]:
 
 
 async def found_damaged(reader: BackupReader, what: str) -> list[Fault]:
-    """The objects because of which a backup that was just read is not whole; ``what``: what reading
-    it told.
+    """The objects that keep a backup that was just read from being whole; ``what``: the errors of
+    that read.
     """
     backup = reader.record.reference.backup
     try:

@@ -52,7 +52,7 @@ async def heal(
     await _heal_notes(damaged, report, others, copies, healed)
     stores = list(others.values())
     await _fetch(damaged, set[bytes]().union(*report.lost.values()), stores, journal)
-    # with its id list back, a backup may tell of more that it lacks
+    # with its id list back, a backup may turn out to lack more
     missing = {backup: await lost_chunks(damaged, report.records[backup]) for backup in report.lost}
     await _fetch(damaged, set[bytes]().union(*missing.values()), stores, journal)
     for backup in report.lost:
@@ -106,7 +106,7 @@ async def _heal_fixed(damaged: Holding, report: Report, healed: Healed) -> None:
         if name in found or await vault.store.stat(name) is None:
             await vault.store.delete(name)
             await vault.store.put(name, data)
-            healed.objects[name] = "written anew"
+            healed.objects[name] = "rewritten"
 
 
 async def _heal_notes(
@@ -116,15 +116,15 @@ async def _heal_notes(
     copies: Mapping[str, list[str]],
     healed: Healed,
 ) -> None:
-    """Damaged notes and sweep lists go: what a note said, another copy may know; packs are
-    condemned anew.
+    """Damaged notes and sweep lists are removed: another copy may have the note, and packs are
+    condemned again.
     """
     vault = damaged.vault
     for fault in report.faults:
         if fault.object.startswith("sweep/"):
             kept = await _list_put_back(vault, object_name(fault.object))
             how = (
-                "written anew under its name"
+                "rewritten under its name"
                 if kept
                 else "removed; the next sweep looks again at what it named"
             )
@@ -182,8 +182,8 @@ async def _put_back(vault: Vault, report: Report, name: ObjectName) -> str | Non
 
 
 async def _list_put_back(vault: Vault, name: ObjectName) -> bool:
-    """Write a sweep list that has a wrong name anew: it explains what is not here any more. False:
-    it is damaged.
+    """Rewrite a sweep list under its right name, because it explains what is gone. False: it is
+    damaged.
     """
     try:
         data = await vault.store.get(name)

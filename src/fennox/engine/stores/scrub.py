@@ -1,8 +1,8 @@
-"""Looking at every byte of a store: what is damaged, lost, foreign, or older than it should be.
+"""Reading every byte of a store to find what is damaged, lost, foreign, or older than it should be.
 
-A scrub needs no opening key: packs are held against the digest in their name, everything else
-against its MAC or seal. What it finds is told from the object to the backups that need it, and with
-the opening key to the documents.
+A scrub needs no opening key: packs are checked against the digest in their name, everything else
+against its MAC or seal. Damage is traced from the object to the backups that need it and, with the
+opening key, to the documents.
 """
 
 from __future__ import annotations
@@ -57,8 +57,8 @@ async def scrub(
     """Read and check every object, then every backup's list of chunks. ``expected``: backups that
     must be there.
 
-    Of packs only those of the ``share`` are read. ``known``: damage that was found before in the
-    others. ``told``: what the store held before, as others tell.
+    Of packs only those of the ``share`` are read. ``known``: damage found earlier in the others.
+    ``told``: what the store held earlier, by anchors elsewhere.
     """
     vault, report = holding.vault, Report()
     await journal.step("List what is there")
@@ -102,7 +102,8 @@ async def _check_objects(
         try:
             size = await check_object(holding, found, report, removed, names)
         except NotFound:
-            continue  # removed since the listing; the backups tell whether it is missed
+            # removed since the listing; the check of the backups shows whether it is missed
+            continue
         except (Damaged, StoreUnusable) as error:
             await raise_unless_damage(holding.vault, error)
             # a condemned pack is on its way out: it is no news, but nothing may be read from it
@@ -155,7 +156,7 @@ async def _hold_against_packs(holding: Holding, report: Report) -> None:
 def _losses(
     vault: Vault, report: Report, told: Collection[Anchors], removed: list[sweeps.Sweep]
 ) -> list[Loss]:
-    """The newest of what is told counts; records that were found unsound are no loss but damage."""
+    """The newest anchor counts. Unsound records count as damage, not as loss."""
     if not told:
         return []
     for record in report.records.values():

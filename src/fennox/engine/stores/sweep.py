@@ -32,9 +32,9 @@ Still = Callable[[Collection[str]], Awaitable[set[str]]]
 
 @dataclass
 class Swept:
-    """What a sweep did. ``records``: backups that are gone; ``superseded``: records that were
-    sealed anew; ``unfinished``: writes of runs that died; ``locked``: what the far side does not
-    let go yet.
+    """What a sweep did. ``records``: removed backups; ``superseded``: records that were resealed;
+    ``unfinished``: writes of runs that died; ``locked``: objects that the far side does not release
+    yet.
     """
 
     records: list[str] = field(default_factory=list)
@@ -193,7 +193,7 @@ async def _going(
         if is_expired and notes.merge(said).held:
             continue
         if not is_expired and not await _said_of_newest(vault, record, said):
-            # the run that sealed it anew died before it carried the notes over, and will go on
+            # the run that resealed it died before carrying the notes over, and will resume
             continue
         if await free(holding, name, now, made.locked):
             going.append(_Going(name, record, len(said)))
@@ -272,7 +272,7 @@ async def _delete_packs(
 async def _remove_unfinished(
     holding: Holding, now: datetime, done: Swept, journal: Journal
 ) -> None:
-    """What runs that died had begun to write. One whose age the far side does not tell is left."""
+    """Unfinished writes of runs that died. If the far side reports no age, they stay."""
     store = holding.vault.store
     await journal.step("Remove what was never finished")
     for found in await store.unfinished():
@@ -284,8 +284,8 @@ async def _remove_unfinished(
 
 
 async def _remove_old_anchors(vault: Vault) -> None:
-    """Of each store that is told of here the newest few stay; a date to come is wrong, and so the
-    oldest.
+    """For each store described here the newest few stay. An anchor dated in the future is wrong and
+    counts as the oldest.
     """
     now = stamp(vault.now())
     by_store: dict[str, list[ObjectName]] = {}

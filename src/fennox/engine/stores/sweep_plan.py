@@ -110,7 +110,7 @@ async def plan(
         alive = sum(entry.length for entry in table.entries if entry.id in used)
         made.kept += found.size
         if table.generation != vault.header.generation:
-            continue  # it goes when its backups were sealed anew
+            continue  # it goes once its backups are resealed
         if alive < found.size * _HALF:
             made.repack.append(found)
             made.later += found.size - alive
@@ -147,7 +147,8 @@ def _young(found: FoundObject, now: datetime) -> bool:
     """A pack that a take going on may have just written: condemning it would only make that take
     begin again.
 
-    A far side whose clock goes ahead of ours tells nothing: its packs would be young for ever.
+    If the far side's clock is ahead of ours, this proves nothing: its packs would be young for
+    ever.
     """
     return (
         found.modified is not None
@@ -176,9 +177,7 @@ async def look(holding: Holding, expired: Mapping[str, str] | None, journal: Jou
 
 
 def _gone(found: Mapping[ObjectName, Record], expired: Mapping[str, str]) -> dict[ObjectName, str]:
-    """Records that nothing keeps: of expired backups, and those that were sealed anew under a later
-    generation.
-    """
+    """Records that nothing keeps: of expired backups, or resealed under a later generation."""
     newest = {
         r.reference.backup: r.reference.generation
         for r in records.newest_generations(found.values())
@@ -189,7 +188,7 @@ def _gone(found: Mapping[ObjectName, Record], expired: Mapping[str, str]) -> dic
         if reference.backup in expired:
             gone[name] = expired[reference.backup]
         elif reference.generation < newest[reference.backup]:
-            gone[name] = f"sealed anew under key generation {newest[reference.backup]}"
+            gone[name] = f"resealed under key generation {newest[reference.backup]}"
     return gone
 
 

@@ -1,8 +1,8 @@
 """What a kind does before a take and undoes after it: stop and start, lock and release, open and
 close.
 
-What was done is noted before it is done, and struck out once it is undone, so that whoever comes
-next knows what an earlier run may have left when its worker died.
+Each action is noted before it is taken and struck out once it is undone, so that the next run knows
+what a dead worker may have left behind.
 """
 
 from __future__ import annotations

@@ -114,9 +114,9 @@ async def _far_side_ahead(
     vault: Vault, reference: records.Reference, begun: datetime
 ) -> float | None:
     """Seconds that the store's clock is ahead of ours, by the record that was just put there; None:
-    it does not tell.
+    it reports no time.
 
-    ``begun``: when it was about to be put. Whole seconds are all that some far sides tell.
+    ``begun``: when it was about to be put. Some far sides report whole seconds only.
     """
     there = await vault.store.stat(vault.record_name(reference))
     if there is None or there.modified is None:

@@ -104,14 +104,12 @@ class Taken:
     written: Written
     documents: Digests
     plain: Plain  # what a look compares with
-    # it holds what the backup before holds; no document was read, so that none is told here
+    # it equals the backup before; no document was read, so none is listed here
     as_before: bool = False
-    # how the machine answered, as :func:`~fennox.engine.takes.unchanged_machine.likeness` tells it
+    # the machine's answers, by :func:`~fennox.engine.takes.unchanged_machine.likeness`
     likeness: str = ""
     skew: float | None = None  # seconds that the machine's clock is ahead
-    store_ahead: float | None = (
-        None  # seconds that the store's clock is ahead, where that was looked at and is told
-    )
+    store_ahead: float | None = None  # seconds that the store's clock is ahead, where that is known
 
     @property
     def nothing_new(self) -> bool:

@@ -1,10 +1,9 @@
-"""A machine that answers as it did at its last take holds what that backup holds, and nothing of it
-need be read.
+"""A machine whose answers are the same as at its last take has not changed, so nothing of it need
+be read.
 
 The answers name every file with its inode, size and times, of which the change time (``ctime``)
-cannot be set back by a program, and hold all that programs said. They are kept as a digest under
-the key set's write secret, which tells nothing to who steals it; and every few days everything is
-read all the same.
+cannot be set back by a program, and hold all that programs said. They are kept as a digest keyed
+with the set's write secret, which is useless to a thief. Every few days everything is read anyway.
 """
 
 from __future__ import annotations
@@ -69,7 +68,7 @@ class RecordPlace:
 def likeness(
     vault: Vault, subject: KnownAnswers, machine: str, parts: Sequence[str], inquiry: Inquiry
 ) -> str:
-    """A text that is the same as long as nothing has changed; empty if the answers do not tell.
+    """A text that stays the same while nothing changes; empty if the answers cannot show a change.
 
     ``machine``: the id that it has, or that it must have if the answers do not name it.
     """

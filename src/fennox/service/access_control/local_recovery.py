@@ -1,6 +1,4 @@
-"""Letting somebody in again who cannot sign in any more: done by whoever holds the service's own
-machine.
-"""
+"""Letting somebody in again who cannot sign in, from a shell on the service's machine."""
 
 from __future__ import annotations
 

@@ -118,8 +118,8 @@ def registered(
 
 
 def authentication(here: Party) -> Options:
-    """Options for the browser. Which passkeys there are is told to nobody: the device knows its
-    own.
+    """Options for the browser. They list no passkeys: the device knows its own, and strangers must
+    not learn them.
     """
     return _options(
         webauthn.generate_authentication_options(

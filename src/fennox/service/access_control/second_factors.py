@@ -54,7 +54,7 @@ async def accept(context: Context, user: User, code: str) -> bool:
     """Whether a code is right now; each counts once, also of two that come together."""
     code = code.strip().replace(" ", "").lower()
     if user.sealed_totp is None:
-        return True  # there is none to be asked for; the password was right
+        return True  # there is no second factor; the password was right
     async with context.session() as session:
         if code.isdigit():
             step = fitting_step(

@@ -76,7 +76,7 @@ async def change(
     }
     if password_hash is not None:
         row.password_hash, row.must_change = password_hash, True
-        changed |= {"password": "set anew"}
+        changed |= {"password": "set again"}
     if wanted.forget_second_factor:
         await second_factors.forget(session, row)
         changed["second factor"] = "forgotten"
@@ -112,9 +112,7 @@ async def remove(session: AsyncSession, row: User, needed: Mapping[Act, Role]) -
 
 
 async def _must_not_be_the_last(session: AsyncSession, row: User) -> None:
-    """Somebody who may do everything in the whole estate is always left. One change at a time is
-    looked at.
-    """
+    """Somebody who may do everything in the whole estate must remain. Changes are serialised."""
     await session.execute(select(func.pg_advisory_xact_lock(func.hashtext("administrators"))))
     others = (
         select(func.count())

@@ -1,8 +1,8 @@
-"""Facts about a backup, told to every store that holds it; a store that is away is told when it is
-back.
+"""Writing facts about a backup into every store that holds it. A store that is away gets them when
+it is back.
 
-What is said is kept in the transaction that says it, and delivered outside of any: a store that
-hangs holds nobody up.
+A fact is saved in the transaction that states it and delivered outside any transaction, so a store
+that hangs delays nobody.
 """
 
 from __future__ import annotations
@@ -29,11 +29,12 @@ log: structlog.stdlib.BoundLogger = structlog.get_logger()
 
 
 async def tell(session: AsyncSession, backup: Backup, note: Note) -> None:
-    """Say something of a backup; :func:`deliver` writes it into the stores once this is committed.
+    """State a fact about a backup. :func:`deliver` writes it into the stores once this is
+    committed.
 
-    Notes are merged in the order of their dates. So one is never dated before what was said
-    earlier, whatever the clock shows: else what a wrong clock said of the future could not be taken
-    back.
+    Notes are merged in the order of their dates. So a note is never dated before an earlier one,
+    whatever the clock shows. Otherwise a note dated in the future by a wrong clock could not be
+    revoked.
     """
     at = parse_stamp(note.time)
     if backup.noted is not None and at <= backup.noted:
@@ -74,9 +75,7 @@ class _Pending:
 
 
 async def deliver(context: Context, backups: Collection[str] | None = None) -> None:
-    """Tell stores what they have not been told, in the order in which it was said; of these
-    backups, or of all.
-    """
+    """Write pending notes into the stores, oldest first; of these backups, or of all."""
     async with context.session() as session:
         await _forget_unwanted(session)
         query = select(

@@ -1,5 +1,5 @@
-"""Who is told what, when it begins and when it ends. One message for one cause; what cannot be sent
-is tried again.
+"""Messages when concerns begin and end. One message for one cause; a message that cannot be sent is
+retried.
 """
 
 from __future__ import annotations
@@ -28,13 +28,13 @@ log: Any = structlog.get_logger()
 _FIRST_PAUSE, _LONGEST_PAUSE = timedelta(minutes=1), timedelta(hours=1)
 _GIVEN_UP = timedelta(days=2)  # after which a message is no news any more
 _NAMED = 20  # concerns that one message names
-_AT_ONCE = 20  # messages that are sent before the scheduler goes on
+_AT_ONCE = 20  # messages sent in one round of the scheduler
 
 
 async def tell(
     context: Context, session: AsyncSession, begun: list[ConcernRow], ended: list[ConcernRow]
 ) -> None:
-    """Write a message for every route and cause; those with a digest hear of it later."""
+    """Queue a message for every route and cause. Routes with a digest get it later."""
     now = context.now()
     loud = [row for row in begun if row.muted_until is None or row.muted_until <= now]
     over = [row for row in ended if row.muted_until is None or row.muted_until <= now]
@@ -58,7 +58,7 @@ async def tell(
 
 
 def concerns_route(route: AlertRoute, row: ConcernRow, systems: dict[str, System]) -> bool:
-    """What is about no system, like a store, is told to everybody whose severity it has."""
+    """A concern about no system, such as a store's, goes to every route of its severity."""
     if route.severity == "high" and row.severity != "high":
         return False
     system = systems.get(row.about) if row.noun == "system" else None

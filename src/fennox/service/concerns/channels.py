@@ -1,4 +1,4 @@
-"""Ways to tell people: e-mail (RFC 5321), webhooks (CloudEvents 1.0 JSON), syslog (RFC 5424), a
+"""Ways to alert people: e-mail (RFC 5321), webhooks (CloudEvents 1.0 JSON), syslog (RFC 5424), a
 file of JSON lines.
 """
 
@@ -33,7 +33,7 @@ SIGNATURE = "fennox-signature"  # header: v1=hex of HMAC-SHA-256 over "timestamp
 
 @dataclass(frozen=True)
 class Message:
-    """What is told. ``data`` is the same for programs."""
+    """A message as text; ``data``: the same for programs."""
 
     id: str
     at: datetime

@@ -1,5 +1,5 @@
-"""How much of the estate is protected: counted where all of it is looked at, so that an answer
-needs only a row.
+"""How much of the estate is protected. Counted by the watch, which reads everything, so that an
+answer needs one row.
 """
 
 from __future__ import annotations
@@ -81,9 +81,7 @@ async def in_stores(context: Context, session: AsyncSession) -> dict[str, tuple[
 
 
 async def counted(context: Context, session: AsyncSession) -> EstateCount:
-    """As it was counted last; for whoever reaches a part of the estate only, that part is counted
-    now.
-    """
+    """The last count. For a caller whose scope is narrower, their part is counted now."""
     if scopes.is_narrow():
         return EstateCount(one=1, **await _figures(context, session))
     return await session.get(EstateCount, 1) or await count(context, session)

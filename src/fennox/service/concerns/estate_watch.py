@@ -2,8 +2,8 @@
 longer holds.
 
 ``found`` looks; ``settle`` lays what it found beside what stands, and tells what has begun and
-ended. Times are those of the service's clock or, by a real clock, of the database: never of the
-worker that should have done the work.
+ended. Times come from the service's clock or, with a real clock, from the database: never from the
+worker whose work is judged.
 """
 
 from __future__ import annotations
@@ -57,8 +57,8 @@ async def database_now(context: Context, session: AsyncSession) -> datetime:
 
 
 async def look(context: Context, session: AsyncSession) -> bool:
-    """Settle what stands, and tell who is to be told; one process at a time. False: another one
-    does it just now.
+    """Settle the concerns and queue alerts; one process at a time. False: another process is doing
+    so.
     """
     if not (
         await session.execute(text(f"select pg_try_advisory_xact_lock({_LOOKING})"))
@@ -123,8 +123,8 @@ async def settle(
 
 
 def _say(row: ConcernRow, item: ConcernFound) -> None:
-    """What is set is looked at when the row is written, also if it is as it was: that would be most
-    of ten thousand.
+    """PostgreSQL re-checks every column named in SET, changed or not, and writes the row again.
+    Unchanged rows, often ten thousand, are therefore left out.
     """
     said = {
         "code": item.code,

@@ -1,6 +1,4 @@
-"""Concerns of one cause told as one: what has happened, whom it touches, and what to do. Worst
-first.
-"""
+"""Concerns of one cause as one matter: what happened, what it affects, what to do."""
 
 from __future__ import annotations
 
@@ -54,8 +52,8 @@ def root_first(rows: list[ConcernRow]) -> list[ConcernRow]:
 
 
 def sentence(rows: list[ConcernRow], in_all: int) -> str:
-    """What ``in_all`` concerns of one cause come to, of which these are the first, as
-    :func:`root_first` has them.
+    """One sentence for ``in_all`` concerns of one cause. ``concerns``: the first of them, in the
+    order of :func:`root_first`.
     """
     first = rows[0]
     if in_all == 1:

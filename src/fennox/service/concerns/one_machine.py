@@ -40,8 +40,8 @@ def of_machine(
 
 
 def subject_of(finding: Finding) -> str:
-    """Backups older than December 2026 do not record what a finding is about, so its text is the
-    only thing that tells two of a code apart.
+    """Backups older than December 2026 do not record what a finding is about, so only its text
+    distinguishes two of one code.
     """
     return f"{finding.code}|{finding.subject or finding.text}"
 

@@ -22,11 +22,11 @@ from fennox.service.queries.newest_good import ENDED, newest_runs
 from fennox.service.upkeep import store_duties, sweep_run
 
 _FOR_STORES = ("adopt", "scrub", "sweep", "verify", "rekey")  # kinds of runs
-_TELLS_WITHIN = timedelta(hours=1)  # a run that goes on tells something at least so often
+_TELLS_WITHIN = timedelta(hours=1)  # an active run reports at least this often
 
 
 async def stuck(session: AsyncSession) -> AsyncIterator[ConcernFound]:
-    """Runs that go on and have told nothing for long: what they wait for hangs."""
+    """Active runs without a report for long: what they wait for hangs."""
     last = func.coalesce(Run.told, Run.queued_at)
     silent = select(Run, last, System.name, StoreRow.name).outerjoin(
         System, System.id == Run.system_id

@@ -21,7 +21,7 @@ RUNS_OUT = timedelta(days=30)  # space
 async def of_store(
     context: Context, session: AsyncSession, store: StoreRow, now: datetime
 ) -> list[ConcernFound]:
-    """Whether it answers was looked at by the scheduler within the last minute or two."""
+    """Whether it answers comes from the scheduler's check of the last minute or two."""
     return [
         *_at_a_glance(store, now),
         *await _damaged(session, store),

@@ -171,7 +171,7 @@ async def _held(session: AsyncSession, systems: dict[str, str]) -> dict[str, lis
 
 
 async def _doubtful(session: AsyncSession) -> dict[str, DoubtfulBackup]:
-    """The newest doubtful backup of each system that nobody has looked at."""
+    """The newest doubtful backup of each system that nobody has cleared."""
     wanted = (Backup.system_id, Backup.id, Backup.time, Backup.doubtful_because)
     query = select(*wanted).where(Backup.doubtful, Backup.expired.is_(False)).order_by(Backup.time)
     return {

@@ -1,6 +1,4 @@
-"""What a duty sleeps for: a moment of the clock that is given, a change that somebody tells, or a
-time gone by.
-"""
+"""What wakes a duty: a moment of the given clock, a notification, or a timeout."""
 
 from __future__ import annotations
 
@@ -11,9 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-_BACK = timedelta(
-    seconds=1
-)  # that a clock may go back, as it is set by little, before all is looked at again
+_BACK = timedelta(seconds=1)  # that a clock may step back before everything is checked again
 
 
 @dataclass
@@ -52,5 +48,5 @@ class Alarm:
     async def wait(self) -> None:
         await self._rings.wait()
         self._rings.clear()
-        self._at = self._set = None  # until it is set anew it rings for nothing but a call
+        self._at = self._set = None  # until it is set again, only a call rings it
         self._until = math.inf

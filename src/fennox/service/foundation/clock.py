@@ -1,4 +1,4 @@
-"""Time is given, not taken: the machine's clock, or a simulated one told over a local socket.
+"""Time is given, not taken: the machine's clock, or a simulated one read from a local socket.
 
 The simulated clock's server sends lines ``<seconds since 1970> <rate>``; between lines time goes on
 at that rate (0 stands still). Leases and heartbeats never use it: they go by the database's own

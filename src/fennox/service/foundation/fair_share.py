@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from sqlalchemy.ext.asyncio import AsyncSession
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-_AT_MOST = 0.25  # seconds that a duty gives way at one time, so that it comes to its end
+_AT_MOST = 0.25  # the longest pause of a duty at one time, in seconds, so that it still finishes
 _SHORT = 1.0  # seconds; for an answer that takes longer, others need not wait
 
 _ANSWERS: ContextVar[bool] = ContextVar("answers", default=False)

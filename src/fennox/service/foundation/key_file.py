@@ -1,4 +1,4 @@
-"""What the database must not tell in clear: sealed under keys that lie outside of it.
+"""Secrets in the database, sealed under keys that lie outside it.
 
 The newest key seals; those before it still open what was sealed under them. Keys lie in
 ``service.key`` in the state folder or, where the settings say so, come from a credential that
@@ -30,7 +30,7 @@ _CREDENTIAL = "credential:"
 
 
 class Wrapping(Protocol):
-    """Keeps the keys from whoever copies the file they lie in."""
+    """Protects the keys from a thief of the file."""
 
     def wrap(self, keys: bytes) -> bytes: ...
 
@@ -56,8 +56,7 @@ class _Ring:
 class KeyFile:
     """AES-256-GCM; ``place`` (table, row, field) is authenticated, so that nothing can be moved.
 
-    A key file that was replaced while a process runs is read anew before anything is sealed or
-    opened.
+    A key file replaced while a process runs is reloaded before anything is sealed or opened.
     """
 
     def __init__(self, path: Path, wrapping: Wrapping | None = None) -> None:
@@ -75,8 +74,8 @@ class KeyFile:
         self._replace(lambda keys: (secrets.token_bytes(_KEY), *keys)[:_MOST])
 
     def keep_newest(self) -> None:
-        """Forget the keys before the newest. What was sealed under them must have been sealed
-        anew.
+        """Forget the keys before the newest. Everything sealed under them must have been resealed
+        before.
         """
         self._replace(lambda keys: keys[:1])
 

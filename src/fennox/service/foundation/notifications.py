@@ -8,11 +8,11 @@ from collections.abc import Callable
 import psycopg
 
 CHANGED = "fennox_changed"  # what the scheduler decides by; the payload is the name of a duty
-_PAUSE = 0.5  # seconds until a connection that was lost is made anew
+_PAUSE = 0.5  # seconds until a lost connection is made again
 
 
 async def listen(database: str, channel: str, heard: Callable[[str], None]) -> None:
-    """Until cancelled; connects anew when the connection is lost.
+    """Runs until cancelled; reconnects when the connection is lost.
 
     ``heard`` is called with the payload, and with an empty one at each connection: something may
     have been missed.

@@ -1,9 +1,8 @@
 """A key that never leaves a PKCS #11 token (OASIS PKCS #11 3.0): the service's keys lie on disk
 sealed under it.
 
-Whoever copies the disk has nothing; whoever takes the token as well needs its PIN. The service's
-keys are in its memory while it runs, as a token is too slow, and too far away, to be asked for
-every secret.
+A copy of the disk is useless, and a thief of disk and token still needs the PIN. While the service
+runs its keys are in memory, because a token is too slow to be asked for every secret.
 """
 
 from __future__ import annotations

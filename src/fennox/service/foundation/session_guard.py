@@ -21,7 +21,7 @@ from fennox.stores.base import FoundObject, Space, Span, Store, Wrapped
 log: Any = structlog.get_logger()
 
 _open: ContextVar[bool] = ContextVar("a database session is open", default=False)
-strict = False  # tests: a call from within a session is an error, and not only told in the log
+strict = False  # in tests, a call from within a session is an error, not only a line of the log
 
 
 @contextmanager

@@ -51,7 +51,7 @@ class Settings(BaseSettings):
         default=None, description="Its first line is the user's PIN."
     )
     pkcs11_key: str = Field(
-        default="fennox", description="The label of the AES key in it, made if there is none."
+        default="fennox", description="The label of the AES key in it, made if missing."
     )
     host: str = "127.0.0.1"
     port: int = 8420
@@ -83,7 +83,7 @@ class Settings(BaseSettings):
         default="groups", description="The claim that lists a person's groups."
     )
     oidc_roles: dict[str, Role] = Field(
-        default={}, description="Group → role; whoever is in none cannot sign in."
+        default={}, description="Group → role. People in none of the groups cannot sign in."
     )
     oidc_title: str = Field(
         default="single sign-on", description="What the provider is called on the sign-in page."

@@ -1,4 +1,4 @@
-"""Who may do what: tables for every route, held against the application when it starts and by a
+"""Who may do what: tables for every route, checked against the application at its start and by a
 test.
 
 Every request passes :func:`authorise` first: who it is, their role and rights, the part of the

@@ -1,4 +1,6 @@
-"""Who may do what: tables for every route, held against the application and by a test."""
+"""Who may do what: tables for every route, checked against the application at its start and by a
+test.
+"""
 
 from __future__ import annotations
 
@@ -171,7 +173,7 @@ RIGHTS: dict[str, Right] = {
 }
 
 
-# what whoever reaches a part of the estate may do: it is about single systems, or shows only theirs
+# open to people with a narrow scope: acts on single systems, or lists that show only theirs
 WITHIN = frozenset(
     {
         "who_am_i",
@@ -242,7 +244,7 @@ WITHIN = frozenset(
 )
 
 
-# what must still be done by whoever has to change their password first
+# open to a person who must change their password first
 BEFORE_A_CHANGE = frozenset({"who_am_i", "sign_out", "change_password", "prove"})
 
 

@@ -72,7 +72,7 @@ def run(app: FastAPI, settings: Settings) -> None:
             timeout_graceful_shutdown=3,
             server_header=False,
             http=type("_Connection", (BoundedConnection,), {"proxies": proxies}),
-            # else whoever calls from this machine could say to be anybody, and pass the throttle of
+            # else a caller on this machine could claim any address, and so pass the throttle of
             # sign-ins
             proxy_headers=bool(proxies),
             forwarded_allow_ips=sorted(proxies),

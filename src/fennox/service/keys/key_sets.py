@@ -1,5 +1,5 @@
-"""Key sets: their passphrases, who can open, and the headers that tell it to every store of the
-set.
+"""Key sets: their passphrases, who can open, and the headers that carry this into every store of
+the set.
 
 A changed header is pinned in the catalogue first and then written to the stores; a store that was
 away gets it the next time it is opened. So the service never meets a newer header than the one it
@@ -241,7 +241,7 @@ async def _cheap_ones(context: Context, session: AsyncSession, keys: KeySet) -> 
             ),
             remedy=(
                 f"Run: fennox passphrase try --key-set {keys.name}. Give that passphrase, and it is"
-                " locked anew."
+                " locked again."
             ),
             since=parse_stamp(slot.since),
         )

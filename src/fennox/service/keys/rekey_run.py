@@ -1,4 +1,4 @@
-"""New keys after a leak: a further generation of a key set, and its backups sealed anew under it.
+"""New keys after a leak: a further generation of a key set, and its backups resealed under it.
 
 Withdrawing a passphrase does not take the key from who copied an old header. So a new pair and a
 new write secret are made, every store of the set gets a header of the new generation, and each
@@ -111,7 +111,7 @@ async def begin(
         row.left_to_expire, row.sealed_opening_key = leave_old, None
     session.add(_new_row(context, keys, opening, pair))
     await _pin(context, rows, pair, made.slot)
-    # they tell of slots that are no more
+    # they refer to slots that no longer exist
     await session.execute(delete(Trial).where(Trial.key_set == keys.id))
     return rows
 
@@ -158,9 +158,7 @@ async def _pin(context: Context, rows: list[StoreRow], pair: NewKeys, slot: Slot
 
 
 async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
-    """Give the headers of earlier generations the new passphrase alone, and seal every backup
-    anew.
-    """
+    """Give the headers of earlier generations only the new passphrase, and reseal every backup."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
@@ -199,7 +197,7 @@ async def _seal_all(
     *,
     apart: bool,
 ) -> tuple[int, int]:
-    """How many were sealed anew, and how many could not be."""
+    """How many were resealed, and how many could not be."""
     done = failed = 0
     renamed: dict[str, Previous] = {}
     for record in wanted:
@@ -216,14 +214,14 @@ async def _seal_all(
         await _keep(context, lease, row, here, record, copied.digest, apart=apart)
         if copied.written.objects:
             done += 1
-            await journal.log("info", f"{done} sealed anew, of {len(wanted)}: {backup[:12]}")
+            await journal.log("info", f"{done} resealed, of {len(wanted)}: {backup[:12]}")
     return done, failed
 
 
 async def _of_earlier_generations(
     vault: Vault, leaving: set[int], journal: Journal
 ) -> list[Record]:
-    # also those that were sealed anew already: their notes may not have been carried over
+    # also those resealed earlier: their notes may not have been carried over
     good, bad = await record_lists.read_records(vault)
     for name, error in bad:
         await journal.log("error", f"{name}: {error.what}")

@@ -142,8 +142,8 @@ class Connections:
                 login = await session.get_one(Login, row.login_id) if row.login_id else None
                 if kind.reach != "ssh" or login is None or len(found) == _MOST_HOPS:
                     raise MendSettings(
-                        f"The way through {row.name} is none: it is not reached by SSH, or leads in"
-                        " a circle.",
+                        f"There is no way through {row.name}: it is not reached by SSH, or the"
+                        " way leads in a circle.",
                         "Change it with `fennox system set NAME --via SYSTEM`.",
                     )
                 found.insert(

@@ -53,7 +53,7 @@ class Context:
     simulated: bool
     wall: Now = real_now  # the machine's own clock: sign-ins never follow a simulated one
     clock_set: asyncio.Event = field(default_factory=asyncio.Event)
-    """A simulated clock was set since it was last looked at."""
+    """A simulated clock was set since the last check."""
     outdated: str = ""  # why this process does no more work; empty: it does
     sites: SiteHub = field(default_factory=SiteHub)
     turns: Turns = field(default_factory=Turns)
@@ -124,7 +124,7 @@ class Context:
     async def check_schema(self) -> None:
         """Raise if a newer Fennox has brought the database to a schema that this one does not know.
 
-        What is said stays: every door of this process is closed from then on.
+        The result is permanent: this process opens nothing from then on.
         """
         async with self.alone() as database:
             number = (

@@ -1,4 +1,4 @@
-"""What logins prove themselves by: opened here, and handed to whoever makes a connection."""
+"""The secrets of logins: opened here, and passed to the code that connects."""
 
 from __future__ import annotations
 

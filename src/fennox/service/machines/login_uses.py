@@ -49,8 +49,8 @@ def of_system(system: System, login: Login | None) -> Use:
 
 
 def of_sheet(place: Place, login: Login) -> Use:
-    """Where a restore reaches its target: whoever drafted it was let aim the login there
-    (:func:`aimed`).
+    """Where a restore reaches its target: the person who drafted it was allowed to aim the login
+    there (:func:`aimed`).
     """
     return Use(login, place.address, place.key)
 
@@ -108,7 +108,7 @@ async def must_be_nobody_elses(
 ) -> None:
     """A restore is never written onto the machine of another enrolled system.
 
-    It is named only to whoever reaches that as well.
+    It is named only to people whose scope includes it.
     """
     there = or_(System.address == address, System.key == (key or "-"))
     others = select(System).where(System.id != system.id, System.retired.is_(None), there)
@@ -149,7 +149,7 @@ async def another_system(session: AsyncSession, system: System, machine: str) ->
 
 
 def unnamed(findings: list[Finding]) -> list[Finding]:
-    """The same, for whoever reaches a part of the estate only: the other system is not named."""
+    """The same without the other system's name, for people with a narrow scope."""
     hidden = {
         "text": "The machine is another enrolled system; nothing is written onto it.",
         "remedy": _ASK_OTHERS,

@@ -51,7 +51,7 @@ async def seal_secrets(session: AsyncSession, keyfile: KeyFile, now: datetime) -
     """Seal what is new or changed to every key set in use, so that each of them alone brings the
     service back.
 
-    What has not changed keeps its sealed bytes, so that the next backup does not store them anew.
+    Unchanged secrets keep their sealed bytes, so that the next backup does not store them again.
     """
     targets = await _seal_keys(session)
     wanted = {secret.what: secret for secret in await _secrets(session)}

@@ -1,9 +1,9 @@
 """The service's own state as a system that is taken like any other.
 
-A link reads every table in one snapshot, so that a backup is of one moment though the service goes
-on (PostgreSQL's ``repeatable read``). What is secret leaves the database only sealed to the key
-sets (HPKE, RFC 9180): a rebuilt service opens it with a passphrase, and whoever has the database or
-its copies cannot.
+A link reads every table in one snapshot, so that a backup is of one moment while the service works
+(PostgreSQL's ``repeatable read``). What is secret leaves the database only sealed to the key sets
+(HPKE, RFC 9180): a rebuilt service opens it with a passphrase; a thief of the database or its
+copies cannot.
 """
 
 from __future__ import annotations
@@ -138,7 +138,7 @@ LEFT_OUT = frozenset(
         "estate_counts",
     }
 )
-"""Tables that tell of this process and of sign-ins only, or that the next take makes anew."""
+"""Tables about this process and sign-ins only, or that the next take fills again."""
 
 
 class OwnState:

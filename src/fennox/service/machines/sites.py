@@ -58,16 +58,14 @@ class SiteHub:
         return frozenset(self._connected)
 
     async def join(self, connected: Connected) -> None:
-        """From now on it is this one that makes connections; one that was there before is sent
-        away.
-        """
+        """From now on this worker makes the site's connections; an earlier one is dismissed."""
         before = self._connected.get(connected.site)
         self._connected[connected.site] = connected
         if before is not None:
             await dismiss(before, REPLACED)
 
     async def leave(self, connected: Connected) -> bool:
-        """Whether it was the one that made connections; nothing that it carried goes on."""
+        """Close everything it carried. Whether it was the one that made connections."""
         current = self._connected.get(connected.site) is connected
         if current:
             del self._connected[connected.site]
@@ -97,7 +95,7 @@ class SiteHub:
                 return await waiting
         except BaseException:
             if waiting.done() and not waiting.cancelled() and waiting.exception() is None:
-                waiting.result().close()  # it came too late for whoever wanted it
+                waiting.result().close()  # it came too late; nobody waits for it any more
             raise
         finally:
             self._awaited.pop(stream, None)
@@ -135,7 +133,7 @@ async def _next(carrier: WebSocket) -> bytes | None:
     try:
         return await carrier.receive_bytes()
     except (WebSocketDisconnect, KeyError):
-        return None  # closed, or a message that is none of ours
+        return None  # closed, or not one of our messages
 
 
 async def _send(carrier: WebSocket, block: bytes) -> None:
@@ -239,7 +237,9 @@ async def concerns(session: AsyncSession) -> list[ConcernFound]:
 
 
 async def admit(session: AsyncSession, name: str, by: str, at: datetime, *, anew: bool) -> str:
-    """A new token, which ends the one before. Raises Conflict if there is one, and not anew."""
+    """A new token, which ends the one before. Raises Conflict if there is one and ``anew`` is not
+    set.
+    """
     row = await session.get(Site, name, with_for_update=True)
     if row is not None and not anew:
         raise Conflict(

@@ -47,7 +47,7 @@ class StoreDoors:
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
     # that were seen in stores, and when
     _headers: dict[str, tuple[str, float]] = field(default_factory=dict)
-    _measured: dict[str, float] = field(default_factory=dict)  # when stores' clocks were looked at
+    _measured: dict[str, float] = field(default_factory=dict)  # when stores' clocks were read
 
     async def close(self) -> None:
         for _, store in self._stores.values():
@@ -60,7 +60,7 @@ class StoreDoors:
         self._headers.clear()
 
     def far_side(self, address: str, login: Login | None, key: str | None) -> Store:
-        """A place that is not, or not yet, a store of ours; whoever asks for it closes it."""
+        """A place that is not, or not yet, a store of ours. The caller closes it."""
         return self._reach(address, self.credentials.credential(login) if login else None, key)
 
     def _reach(self, address: str, credential: Credential | None, key: str | None) -> Store:
@@ -168,8 +168,7 @@ class StoreDoors:
         """Open a store with its pinned header and the keys held here, and see whether it went back
         in time.
 
-        ``lately``: it will do if that was looked at within the last minute, as for the many takes
-        of a night.
+        ``lately``: a check within the last minute suffices, as for the many takes of a night.
         """
         looked = self._looked(door.store, door.header, lately)
         begun = time.monotonic()

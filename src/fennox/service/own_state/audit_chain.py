@@ -1,10 +1,10 @@
 """The chain of the audit: each entry's digest holds the one before, so that no row is changed
 unnoticed.
 
-Entries are chained after they are committed, in one transaction of its own: a lock that every
-audited transaction held until its end would have them wait for each other. Fennox's own backup
-holds the entries with their digests, and a store keeps it from being written anew; so a chain that
-somebody computed anew does not match what was sealed before.
+Entries are chained after they are committed, in a transaction of their own: with a lock held to
+their end, audited transactions would wait for each other. Fennox's own backup holds the entries
+with their digests, and a store keeps that backup from being rewritten. So a recomputed chain does
+not match what was sealed before.
 """
 
 from __future__ import annotations
@@ -57,8 +57,8 @@ def digest_of(before: str, entry: Audit) -> str:
 
 
 async def chain(context: Context, session: AsyncSession) -> int:
-    """Chain what was committed since, and hand it to those who are told of the audit. How many
-    entries it was.
+    """Chain what was committed since, and queue it for routes that receive the audit. Returns the
+    number of entries.
     """
     await session.execute(select(func.pg_advisory_xact_lock(_CHAINING)))
     last = select(Audit).where(Audit.place.is_not(None)).order_by(Audit.place.desc()).limit(1)
@@ -125,7 +125,7 @@ class Checked:
 
 
 async def check(context: Context) -> Checked:
-    """Compute the whole chain anew, and hold it against the newest backup of Fennox itself."""
+    """Recompute the whole chain, and compare it with the newest backup of Fennox itself."""
     found = Checked()
     digests: dict[int, tuple[int, str]] = {}
     async with context.session() as session:

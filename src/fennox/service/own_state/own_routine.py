@@ -84,7 +84,7 @@ async def _new_system(context: Context, session: AsyncSession) -> System:
 
 
 async def _routine(context: Context, session: AsyncSession, stores: list[StoreRow]) -> Routine:
-    """Switched on, into the first of ``stores``, copied to the others; made if there is none."""
+    """Switch it on, into the first of ``stores``, copied to the others; make it if missing."""
     named_so = select(Routine).where(Routine.name == NAME)
     routine = (await session.execute(named_so)).scalar_one_or_none()
     if routine is None:

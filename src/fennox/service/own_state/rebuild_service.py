@@ -120,7 +120,7 @@ async def _fill(
 
 
 async def _go_on_counting(session: AsyncSession, kept: KeptTable) -> None:
-    """Numbers that the database gives go on behind the largest that is there."""
+    """Sequences continue after the largest number in use."""
     for column in kept.table.columns:
         if column.identity is not None:
             sequence = func.pg_get_serial_sequence(kept.table.name, column.name)

@@ -1,4 +1,4 @@
-"""Secrets of the own state, sealed anew under the key file of the machine it is rebuilt on."""
+"""Secrets of the own state, resealed under the key file of the new machine."""
 
 from __future__ import annotations
 
@@ -86,7 +86,7 @@ class SecretsAnew:
         )
         if secret is None and (row["channel"] == "webhook" or row["settings"].get("account")):
             self.done.left.append(
-                f"If the alert route {row['name']} had a secret, remove it and set it anew: this"
+                f"If the alert route {row['name']} had a secret, remove it and set it again: this"
                 " backup holds none."
             )
 

@@ -1,4 +1,4 @@
-"""What a recovery sheet tells. No secret is on it: a thief of the sheet has addresses, and still
+"""What a recovery sheet contains. It has no secret: a thief of the sheet has addresses, and still
 needs a passphrase.
 """
 

@@ -46,7 +46,7 @@ _ALGORITHMS = [
 know.
 """
 _LIMIT = 10.0  # seconds for one answer of the provider
-_KNOWN_FOR = 600.0  # seconds after which its metadata and keys are asked for anew
+_KNOWN_FOR = 600.0  # seconds after which its metadata and keys are fetched again
 _LEEWAY = 60  # seconds that clocks may differ by
 _LARGEST = 1_000_000  # bytes of an answer
 _MOST_GROUPS = 5_000
@@ -71,7 +71,7 @@ class Vouched:
 
 @dataclass
 class Provider:
-    """What is known of the provider; asked for anew after a while, or where a key is not known."""
+    """What is known of the provider; fetched again after a while, or for an unknown key."""
 
     settings: Settings
     _metadata: Mapping[str, Any] = field(default_factory=dict)
@@ -225,8 +225,8 @@ class Provider:
         return name
 
     def _role(self, claims: Mapping[str, Any]) -> Role:
-        """The strongest role of the groups that are named in the settings. Groups of any other form
-        are none.
+        """The strongest role among the groups named in the settings. Groups in any other form count
+        for nothing.
         """
         given = claims.get(self.settings.oidc_groups_claim)
         groups = (

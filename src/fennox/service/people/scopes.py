@@ -27,7 +27,7 @@ from fennox.core.errors import BadInput
 from fennox.service.people.persons import Scope
 from fennox.service.queries.selectors import check_selector, selected, terms
 
-_reading: ContextVar[Scope] = ContextVar("the scope of whoever asks", default=None)
+_reading: ContextVar[Scope] = ContextVar("the caller's scope", default=None)
 
 # the tables themselves: the filter must not meet itself
 _systems, _backups = System.__table__, Backup.__table__
@@ -50,13 +50,13 @@ def within(scope: Scope) -> Iterator[None]:
 
 @contextmanager
 def whole() -> Iterator[None]:
-    """What is decided about the estate sees all of it, whoever asked."""
+    """Decisions about the estate see all of it, whatever the caller's scope."""
     with within(None):
         yield
 
 
 def is_narrow() -> bool:
-    """Whether whoever asks reaches a part of the estate only."""
+    """Whether the caller's scope is narrower than the estate."""
     return _reading.get() is not None
 
 

@@ -1,5 +1,5 @@
-"""Requests of whoever is not signed in, for the audit: one entry for an address a minute, which
-counts the others.
+"""Requests without a sign-in, for the audit: one entry for an address a minute, which counts the
+others.
 
 A stranger may knock as often as they like; the audit must not become as long as they please.
 """
@@ -11,18 +11,18 @@ from collections import OrderedDict
 from dataclasses import dataclass, field
 
 _AGAIN = 60.0  # seconds
-_MOST = 4096  # addresses that are remembered; the one told longest ago is forgotten for one more
+_MOST = 4096  # remembered addresses; a new one replaces the one recorded longest ago
 
 
 @dataclass
 class _SeenStranger:
     told: float
-    since: int = 0  # requests that were not told
+    since: int = 0  # requests not recorded yet
 
 
 @dataclass
 class Strangers:
-    """In one process. What was not told when it ends is lost: it is a count alone."""
+    """In one process. Counts not yet recorded when it ends are lost."""
 
     _by_address: OrderedDict[str, _SeenStranger] = field(default_factory=OrderedDict)
 

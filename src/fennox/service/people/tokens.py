@@ -132,7 +132,7 @@ async def person_of(
 
 
 async def prove(session: AsyncSession, who: Person) -> None:
-    """The person has proved anew who they are."""
+    """The person has proved again who they are."""
     await session.execute(update(Token).where(Token.id == who.session).values(proved=func.now()))
 
 

@@ -69,7 +69,7 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
             "Configuration backups that can be put back, and the proof that everything is there"
             " again."
         ),
-        openapi_url=None,  # a route of our own, for whoever is signed in
+        openapi_url=None,  # a route of our own, for signed-in people
         docs_url=None,
         redoc_url=None,
         lifespan=lifespan,

@@ -25,7 +25,7 @@ from fennox.service.runs import new_runs
 _DECIDING = 7202  # advisory lock: one process decides at a time
 
 
-_NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
+_NEVER = timedelta(days=1)  # until a rule that has ended is checked again
 
 
 _TOGETHER = 200  # rows
@@ -43,9 +43,7 @@ class Memory:
 
     decided: dict[tuple[str, int], dict[str, datetime]] = field(default_factory=dict)
     later: dict[tuple[str, int, str], datetime] = field(default_factory=dict)
-    estate: str = (
-        ""  # as it was when all of it was looked at; before ``nothing_before`` nothing of it is due
-    )
+    estate: str = ""  # as of the last full check; before ``nothing_before`` nothing is due
     nothing_before: datetime | None = None
     seen: datetime | None = None
 
@@ -58,7 +56,7 @@ class Memory:
 
 
 async def decide(context: Context, memory: Memory | None = None) -> bool:
-    """Queue what is due; tells whether something had to wait for an active run of its system.
+    """Queue what is due. Returns whether something had to wait for an active run of its system.
 
     Deciding twice is harmless: a routine, a system and a due time are unique together.
     """
@@ -110,8 +108,8 @@ async def _all_due(
 
 
 async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:
-    """A digest of what decides who is taken; while it stands, and nothing is due, nobody needs to
-    be looked at.
+    """A digest of what decides who is taken. While it is unchanged and nothing is due, no system
+    needs to be checked.
     """
     said = func.concat_ws(
         "|", System.id, System.version, System.suspended_because, System.retired, System.labels

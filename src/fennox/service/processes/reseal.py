@@ -1,4 +1,4 @@
-"""All that the database holds sealed under the service's keys, and sealing it anew after a key was
+"""Everything in the database sealed under the service's keys, and resealing it after a key was
 added.
 """
 
@@ -68,11 +68,11 @@ async def seal_anew(session: AsyncSession, keys: KeyFile) -> int:
 
 
 async def rotate(context: Context, *, forget: bool) -> int:
-    """Put a new key in front and seal everything under it, or forget the older keys. How many
-    values were sealed anew.
+    """Put a new key in front and reseal everything under it, or forget the older keys. Returns the
+    number of resealed values.
 
     The new key counts as soon as the file is replaced, and the old one still opens what it has
-    sealed: where a rotation was killed, the next one goes on.
+    sealed: if a rotation was killed, the next one resumes.
     """
     if not forget:
         await asyncio.to_thread(context.keyfile.add_key)
@@ -86,7 +86,7 @@ async def rotate(context: Context, *, forget: bool) -> int:
                 action=action,
                 noun="service",
                 name="fennox",
-                details={"sealed anew": str(count)},
+                details={"resealed": str(count)},
             )
         )
     if forget:

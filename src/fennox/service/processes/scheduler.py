@@ -33,7 +33,7 @@ _SOON = 1.0  # seconds, after a mistake or while something is left over
 _DOUBTFUL_PAUSE = 5.0  # seconds between two looks whether the clocks agree again
 _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
-# seconds that really pass; so often the other duties look as well, should nobody have told them
+# real seconds; the other duties also look this often, in case a notification was lost
 _WATCH_EVERY = 60.0
 
 
@@ -42,8 +42,7 @@ class Scheduler:
     """Carries out its duties while it runs, each when there is something to do: at a moment, or on
     a notification.
 
-    They go on beside each other: what a slow far side or a mistake keeps one of them from, the
-    others still do.
+    They run concurrently, so a slow far side or a mistake in one does not stop the others.
     """
 
     context: Context
@@ -73,9 +72,7 @@ class Scheduler:
             together.create_task(listen(self.context.settings.database, CHANGED, self._heard))
 
     def _heard(self, duty: str) -> None:
-        """Somebody told what ``duty`` goes by; nobody knows what it was: it may have been
-        anything.
-        """
+        """A notification for ``duty``. It does not say what changed, so anything may have."""
         for name, alarm in self._alarms.items():
             if not duty or name == duty:
                 alarm.call()
@@ -96,8 +93,8 @@ class Scheduler:
                     await self.context.clock_set.wait()
 
     async def _again_and_again(self, name: str, duty: Duty) -> None:
-        """Until cancelled. A mistake in one round must not end a duty for ever, so it is told, and
-        the next one comes.
+        """Until cancelled. A mistake in one round must not end a duty, so it is logged, and the
+        next round comes.
 
         A process that a newer Fennox has taken the database from does nothing more.
         """

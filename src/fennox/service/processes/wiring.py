@@ -50,7 +50,7 @@ _SITE_SLOTS = 4  # runs at one time at sites, in a service that does no others
 
 
 def read_settings(**given: object) -> Settings:
-    """From options, environment and ``fennox.toml``; a wrong one is told by its name."""
+    """From options, environment and ``fennox.toml``; a wrong one is reported by its name."""
     try:
         return Settings(**{name: value for name, value in given.items() if value is not None})  # type: ignore[arg-type]
     except ValidationError as error:
@@ -74,7 +74,7 @@ def _begin(settings: Settings) -> None:
 
 async def _context(settings: Settings, clock: Path | None, turns: Turns | None = None) -> Context:
     if not memory.keep_small():
-        log.warning("memory may grow", reason="the C library does not tell how it keeps memory")
+        log.warning("memory may grow", reason="the C library does not report how it keeps memory")
     session_guard.strict = settings.strict_sessions
     clock_set = asyncio.Event()
     loop = asyncio.get_running_loop()
@@ -236,7 +236,8 @@ def make_service(settings: Settings, clock: Path | None) -> FastAPI:
             Scheduler(context).run(),
             listen(settings.database, progress_log.CHANNEL, app.state.hub.heard),
         ]
-        # what is at a site is carried out where the site's worker has come to, also if all else is
+        # runs of a site are carried out by the process its worker connects to, even if all
+        # others are
         # done elsewhere
         works.append(
             RunWorker(context, settings.workers or _SITE_SLOTS, near=settings.workers > 0).work()

@@ -319,7 +319,7 @@ class RunWorker:
                 await asyncio.sleep(1)
 
     def _may_pass(self, run: Run, lane: str, error: FennoxError) -> bool:
-        """What a schedule started and may go by itself is tried again; people who wait are told at
+        """A scheduled run whose failure may pass is retried; people who wait get the failure at
         once.
         """
         by_itself = lane != PEOPLE

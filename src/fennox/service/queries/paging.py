@@ -29,9 +29,7 @@ async def in_order_of(
     *,
     down: bool = False,
 ) -> tuple[list[Any], str | None]:
-    """A page of rows by these keys, which together tell every row from the others, and the cursor
-    of the next page.
-    """
+    """A page of rows by these keys, which are unique together, and the cursor of the next page."""
     if after is not None:
         place, last = tuple_(*keys), _unpacked(after, keys)
         query = query.where(place < last if down else place > last)
@@ -45,9 +43,7 @@ async def in_order_of(
 async def newest_first(
     session: AsyncSession, query: Select[Any], keys: Sequence[Key], limit: int, after: str | None
 ) -> tuple[list[Any], str | None]:
-    """As :func:`in_order_of`, by a moment and then by what tells rows of one moment apart, the
-    latest first.
-    """
+    """As :func:`in_order_of`, by a moment and then by a unique key, the latest first."""
     return await in_order_of(session, query, keys, limit, after, down=True)
 
 

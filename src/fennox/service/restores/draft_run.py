@@ -1,4 +1,4 @@
-"""Drafting a restore: backup and target are looked at, and the sheet is written."""
+"""Drafting a restore: read backup and target, and write the sheet."""
 
 from __future__ import annotations
 

@@ -103,7 +103,7 @@ async def _note_proof(sheet: Sheet, material: Material, *, joins: bool, by: str,
 
 
 async def _given_up(session: AsyncSession, run: Run, sheet: Sheet) -> None:
-    """The system goes on as it was; what stays on the target is said with the way back."""
+    """The system goes on as it was. What stays on the target is listed with the way back."""
     await _goes_on(session, run)
     run.result = UndoResult(
         sheet=str(run.sheet_id), undone=sum(step.state == "done" for step in sheet.undo)

@@ -65,7 +65,7 @@ async def start(
     takeover: bool | None,
     idempotency_key: str | None,
 ) -> Started:
-    """Queue the restore; one that goes on already is returned as it is.
+    """Queue the restore; an active one is returned as it is.
 
     ``row`` is held. Raises Conflict and PersonNeeded.
     """
@@ -111,7 +111,7 @@ def _must_be_startable(data: Sheet, who: Person) -> None:
 def _decide_takeover(data: Sheet, system: System, said: bool | None, *, settled: bool) -> None:
     """A restore never makes another machine the system without a person's word for it.
 
-    ``settled``: it goes on already, and nothing can be said otherwise.
+    ``settled``: the restore began earlier, and this can no longer be changed.
     """
     if not data.at_another_machine:
         if said:

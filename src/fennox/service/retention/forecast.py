@@ -22,7 +22,7 @@ from fennox.service.retention import routines
 from fennox.wire.routines import Collision, Coming, Load
 
 AHEAD = timedelta(days=14)
-_MOST = 50  # collisions that are told
+_MOST = 50  # collisions that are listed
 _UNKNOWN = 60.0  # seconds that a system's first take is expected to last
 _LOOKED_AT = 10  # takes
 _TURN = 200  # systems after which others get their turn of this thread

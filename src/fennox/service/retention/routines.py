@@ -75,9 +75,9 @@ def decided_up_to(
 ) -> datetime:
     """Up to when due times were decided; ``last``: the one that was decided last.
 
-    A moment that is still to come was written by a wrong clock, and says nothing. If the clock was
-    ahead when a due time was decided last, a whole day is decided anew: a take too many does no
-    harm, and one too few does.
+    A moment in the future was written by a wrong clock and is ignored. If the clock was ahead when
+    a due time was last decided, a whole day is decided again: a take too many does no harm, one too
+    few does.
     """
     if last is not None and moments.is_future(last, now):
         return now - _DAY
@@ -86,9 +86,7 @@ def decided_up_to(
 
 
 class StandingBackup(NamedTuple):
-    """What a ladder, and whoever acts on it, must know of a backup. ``parts``: only of one that
-    lacks some.
-    """
+    """What ladders and sweeps must know of a backup. ``parts``: only of one that lacks some."""
 
     id: str
     time: datetime
@@ -128,8 +126,8 @@ async def backups_of(
     """Of each of these systems its backups, the newest first; without those that nothing keeps if
     so wanted.
 
-    ``since``: only these. It is enough to tell what keeps one of them, as older ones have no say in
-    that.
+    ``since``: only these. They suffice to find what keeps one of them, because older ones do not
+    affect it.
     """
     rows = select(*_STANDING).where(among(Backup.system_id, systems))
     rows = rows.order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())

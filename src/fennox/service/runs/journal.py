@@ -77,9 +77,7 @@ class CatalogueJournal:
             self._telling = asyncio.create_task(self._tell())
 
     async def _tell(self) -> None:
-        """What is only told need not last: a crash of the database's machine may lose the end of
-        it.
-        """
+        """Progress need not be durable: a crash of the database's machine may lose its end."""
         await asyncio.sleep(_EVERY)
         while self._book.news:
             try:

@@ -46,7 +46,7 @@ def in_words(result: RunResult) -> str:
         case UndoResult():
             return f"given up, {counted(result.undone, 'step')} undone"
         case CopyResult():
-            anew = ", sealed anew" if result.sealed_anew else ""
+            anew = ", resealed" if result.sealed_anew else ""
             return f"from {result.source}, {size(result.new_bytes)} new{anew}"
         case ScrubResult():
             return _scrub(result)
@@ -58,8 +58,7 @@ def in_words(result: RunResult) -> str:
             return f"only looked: {size(result.freed)} now, {size(result.later)} after the grace"
         case RekeyResult():
             return (
-                f"{counted(result.backups, 'backup')} sealed anew, key generation"
-                f" {result.generation}"
+                f"{counted(result.backups, 'backup')} resealed, key generation {result.generation}"
             )
         case AdoptResult():
             return (

@@ -1,4 +1,4 @@
-"""What a run tells: its steps, lines and totals, for the log book and for those who follow it."""
+"""What a run reports: its steps, lines and totals, for the log and its followers."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Book:
     lines: list[tuple[datetime, Level, str]] = field(default_factory=list)
     totals: tuple[int, int] = (0, 0)  # documents, bytes
     _told: tuple[int, int] = (0, 0)
-    _open: bool = False  # a step that was told goes on
+    _open: bool = False  # a step already written is still active
     _step: str = ""  # which one
 
     @property
@@ -81,8 +81,8 @@ class Book:
 
     @contextmanager
     def taken_out(self, ended: datetime) -> Iterator[ToldSoFar]:
-        """All that is still to be told of a run that ends, to be kept in one statement. If it is
-        not, it stays.
+        """All pending reports of a run that ends, for one statement. If that fails, they stay
+        pending.
         """
         steps, lines = self.steps, self.lines
         told = ToldSoFar(

@@ -157,8 +157,8 @@ async def check(database: Database, lease: Lease) -> bool:
 async def owned(session: AsyncSession, lease: Lease, *, ending: bool = False) -> Run:
     """The run, locked, if it is still ours; everything that counts happens in the same transaction.
 
-    What its book has to tell is told here, and what comes until then at its :func:`end`; if it is
-    ``ending``, all.
+    Pending reports are written here, and later ones at its :func:`end`; if it is ``ending``, all of
+    them.
     """
     run: Run | None = (await session.execute(_LOCKED, of_lease(lease))).scalar_one_or_none()
     if run is None:
@@ -178,7 +178,8 @@ async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> Non
     else:
         lease = None
     run.state = state
-    if state == "done" and run.kind != "restore":  # a restore tells by it what stays on the target
+    # a restore's ending uses it to name what stays on the target
+    if state == "done" and run.kind != "restore":
         run.reason = run.remedy = ""
         run.problem = None
     for name, value in ENDED.items():

@@ -210,8 +210,8 @@ async def _enter(
 async def _place(session: AsyncSession, system: System, reference: Reference) -> int:
     """A backup's number in the catalogue: its own, unless two histories of one system met.
 
-    Then what was taken later comes behind all that is there. Of anything else the place is not
-    known: negative numbers come before all others, and no date is held against them.
+    Then what was taken later comes behind everything there. The place of any other is unknown: it
+    gets a negative number, before all others, and no date is compared with it.
     """
     mine = Backup.system_id == system.id
     taken = select(Backup.id).where(mine, Backup.sequence == reference.sequence)

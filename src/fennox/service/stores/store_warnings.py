@@ -32,7 +32,7 @@ async def warnings(
         found.append(row.stopped_because)
     if address.plain:
         found.append(
-            "The protocol is plain: whoever listens on the way reads the login. The backups stay"
+            "The protocol is plain: anyone listening on the way reads the login. The backups stay"
             " sealed."
         )
     if len(stores) == 1:
@@ -95,8 +95,8 @@ async def _shared_password(context: Context, session: AsyncSession, login: Login
     ]
     return (
         [
-            f"The login {login.name} has the same password as {', '.join(same)}: whoever has one"
-            " has all."
+            f"The login {login.name} has the same password as {', '.join(same)}: one of them opens"
+            " all."
         ]
         if same
         else []

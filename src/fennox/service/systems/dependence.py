@@ -43,7 +43,7 @@ def lies_on(store: StoreRow, system: System) -> bool:
 
 @cache
 def this_machine() -> str:
-    """The id of the machine that the service runs on; empty if it does not tell."""
+    """The id of the machine that the service runs on; empty if unknown."""
     try:
         return _ID.read_text(encoding="ascii").strip()
     except (OSError, UnicodeDecodeError):

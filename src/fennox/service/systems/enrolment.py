@@ -66,9 +66,7 @@ def must_not_be_own(system: System) -> None:
 
 
 async def rename(session: AsyncSession, system: System, name: str) -> None:
-    """Its backups stay its own, wherever they lie; routines and alert routes that name it go on
-    naming it.
-    """
+    """Its backups stay its own. Routines and alert routes that name it follow."""
     must_not_be_own(system)
     term = re.compile(rf"(?<!\S)name={re.escape(system.name)}(?!\S)")
     for routine in (await session.execute(select(Routine))).scalars():

@@ -15,8 +15,8 @@ _SILENT = "old-one-silent"
 
 
 async def look(context: Context, system: System, login: Login, target: str) -> list[Finding]:
-    """As it is now. ``target``: the address a restore writes to; nothing is said of the system's
-    own.
+    """Its present state. ``target``: the address a restore writes to; the system's own address is
+    not asked.
     """
     if target == system.address:
         return []

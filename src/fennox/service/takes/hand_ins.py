@@ -57,7 +57,7 @@ def wanted(kind: Kind, document: str | None) -> tuple[PartModel, Source, Hand]:
 
 
 def check(content: bytes, source: Source, hand: Hand) -> None:
-    """Whether it can be what it is said to be."""
+    """Raise if the document cannot be what it claims to be."""
     most = min(source.ceiling, LONGEST)
     if not content or len(content) > most:
         what = "is empty" if not content else f"has more than {most} bytes"

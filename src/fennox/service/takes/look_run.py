@@ -41,7 +41,7 @@ _DAY = timedelta(days=1)
 
 
 async def decide(context: Context) -> None:
-    """Queue the looks that are due; a system with an active run is looked at after it."""
+    """Queue the looks that are due. A system with an active run has its look afterwards."""
     now = context.now()
     async with context.session() as session:
         chosen = select(Routine).where(Routine.look_every > 0, Routine.mode != "off")

@@ -167,7 +167,7 @@ async def read_begun(session: AsyncSession, lease: Lease) -> Begun:
         raise queue.lost()
     run, system, store, _, login, routine, known, likeness, alike, damaged, *before = rows[0]
     last = Last(*before) if before[0] is not None else None
-    # what is in doubt is read anew, and the guard looks at it; so is what this store does not hold
+    # a doubtful backup is read again for the guard; so is one that this store does not hold
     # whole
     sure = last is not None and last.id == known and not last.doubtful and damaged == ""
     keys = [row[3] for row in rows if row[3] is not None]

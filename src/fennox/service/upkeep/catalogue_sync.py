@@ -1,6 +1,4 @@
-"""The catalogue follows the store: what it says of a store is what lies there, whoever wrote or
-removed it.
-"""
+"""The catalogue follows the store: it lists what lies there, whoever wrote or removed it."""
 
 from __future__ import annotations
 

@@ -44,7 +44,7 @@ async def confirm(
             f"{_backups(left)} taken while clocks disagreed, and counted by no date until you have"
             " looked."
         )
-    # also of systems that no tending has looked at since: else their dates are in doubt again a
+    # also of systems not tended since: else their dates are in doubt again a
     # moment later
     if wrong := await _mark_misdated(session, now):
         stay = "backup stays" if wrong == 1 else "backups stay"

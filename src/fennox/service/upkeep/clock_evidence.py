@@ -175,7 +175,7 @@ async def _seen(
 
 
 async def tended(session: AsyncSession, now: datetime) -> None:
-    """Ladders and stores have been looked after, by a clock that nothing speaks against."""
+    """Ladders and stores have been tended, by a clock without contrary evidence."""
     last = func.coalesce(select(func.max(Run.number)).scalar_subquery(), 0)
     await session.execute(update(ServiceState).values(tended=now, tended_run=last, apart=False))
 

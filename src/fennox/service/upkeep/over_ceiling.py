@@ -1,5 +1,5 @@
-"""Stores that hold more than their ceiling: told first, thinned after a grace, never below what
-``always n`` keeps.
+"""Stores that hold more than their ceiling: reported first, thinned after a grace period, never
+below what ``always n`` keeps.
 """
 
 from __future__ import annotations
@@ -27,12 +27,12 @@ from fennox.service.retention import routines
 from fennox.service.retention.routines import StandingBackup
 from fennox.service.upkeep import store_duties
 
-_FRESH = timedelta(days=1)  # a look at the space that is older is made anew before anything goes
+_FRESH = timedelta(days=1)  # an older reading of the space is repeated before anything goes
 
 
 @dataclass(frozen=True)
 class Fill:
-    """How full a store was when it was last looked at, and the most that it may hold, in bytes."""
+    """How full a store was at the last look, and the most that it may hold, in bytes."""
 
     at: datetime
     used: int

@@ -279,7 +279,7 @@ async def _others(
 async def _renew_headers(
     context: Context, row: StoreRow, vault: Vault, report: Report, healed: Healed
 ) -> None:
-    """Write headers of earlier key generations anew that are gone; that takes the opening key."""
+    """Rewrite missing headers of earlier key generations, which needs the opening key."""
     gone = [
         fault.object
         for fault in report.faults

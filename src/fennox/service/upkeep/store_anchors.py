@@ -37,8 +37,8 @@ _GENERATION = re.compile(r"\.g(\d+)\.fxr$")
 async def told(context: Context, row: StoreRow, others: Iterable[Vault]) -> list[Anchors]:
     """What is known of a store from elsewhere: the own state, and other stores that can be reached.
 
-    What was told while a clock was ahead would be the newest for as long, and hide all that is told
-    since.
+    An anchor written while a clock was ahead would stay the newest until that date and hide all
+    later ones, so anchors of the future are left out while there are others.
     """
     async with context.session() as session:
         kept = await session.get(StoreAnchor, row.id)
@@ -68,9 +68,7 @@ async def renew(context: Context, row: StoreRow, vault: Vault, journal: Journal)
 
 
 async def for_sheet(session: AsyncSession, row: StoreRow) -> Anchors | None:
-    """What was told last, with the backups that the catalogue knows to have come since. None:
-    nothing is known.
-    """
+    """The newest anchor, with the backups catalogued since. None: nothing is known."""
     kept = await session.get(StoreAnchor, row.id)
     systems = await _catalogued(session, row.id)
     if kept is None and not systems:
@@ -159,8 +157,8 @@ async def tell_again(
     losses: list[Loss],
     report: Report,
 ) -> str:
-    """Write the notes anew that were lost, as far as other stores and the catalogue know; tells how
-    far that was.
+    """Rewrite lost notes, as far as other stores and the catalogue know them. Returns what could be
+    restored.
     """
     systems = {loss.system for loss in losses if loss.notes or loss.exchanged}
     written = 0
@@ -177,7 +175,7 @@ async def tell_again(
             written += await _said_in_catalogue(context, here.vault, record)
     verb = "notes are" if written != 1 else "note is"
     return (
-        f"{written} {verb} written anew, of what other stores and the catalogue know; any others"
+        f"{written} {verb} rewritten, of what other stores and the catalogue know; any others"
         " stay gone"
     )
 

@@ -1,4 +1,4 @@
-"""When stores are looked after: whether they answer, and when scrub, sweep and verify are due."""
+"""The upkeep of stores: whether they answer, and when scrub, sweep and verify are due."""
 
 from __future__ import annotations
 
@@ -140,7 +140,7 @@ async def try_again(context: Context) -> None:
         rows = (
             await session.execute(select(StoreRow).where(StoreRow.stopped_because == ""))
         ).scalars()
-        # others are looked at every minute whether they are back
+        # others are checked every minute for their return
         stores = {row.id: row for row in rows}
         for run in await failed_for_stores(session):
             ended = moments.past(run.ended, now)
@@ -157,8 +157,8 @@ async def try_again(context: Context) -> None:
 
 
 async def failed_for_stores(session: AsyncSession) -> list[Run]:
-    """The last failure of each copy and adoption that was neither done since nor goes on, some at a
-    time.
+    """The last failure of each copy and adoption that has not succeeded since and is not running, a
+    few at a time.
     """
     return list((await session.execute(_failed())).scalars())
 
@@ -222,6 +222,6 @@ async def queue_once(
     before = (await session.execute(last)).scalar_one_or_none()
     before = moments.past(before, context.now())
     if before is not None and context.now() - before < timedelta(days=1):
-        return  # it failed or goes on; it is tried again the next day
+        return  # it failed or is active; the next try is tomorrow
     with contextlib.suppress(Conflict):  # one is waiting since long ago
         await enqueue_for_store(context, session, order, row, "schedule")

@@ -1,4 +1,4 @@
-"""A sweep as a run: what may go is judged anew, what is unusual waits for a person, what went is
+"""A sweep as a run: what may go is judged again, what is unusual waits for a person, what went is
 listed by name.
 """
 

@@ -51,8 +51,8 @@ async def _keep_verified(
     """Enter the damage found by reading backups, as a scrub would, so that the next scrub knows of
     it.
 
-    A backup that was read ``whole`` needs none of it; that a damaged pack is sound again only a
-    scrub can tell.
+    A backup that was read ``whole`` needs none of it. Only a scrub can show that a damaged pack is
+    sound again.
     """
     known = await open_damage(session, row)
     for fault, needed_by in faults.items():
@@ -95,7 +95,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
     if vault.locked:
         await journal.log(
             "warning",
-            f"{row.name} is kept apart: its backups were held against the packs, not opened.",
+            f"{row.name} is kept apart: its backups were checked against the packs, not opened.",
         )
     await _end(context, lease, row, [backup for backup, _ in wanted], reading)
 
@@ -171,7 +171,7 @@ async def _end(
             if copy is not None and backup in bad:
                 copy.damaged = bad[backup]
             elif copy is not None and backup in reading.whole:
-                # what was only held against the packs' tables clears nothing
+                # a check against the packs' tables alone clears nothing
                 copy.damaged, copy.verified = "", context.now()
         await _keep_verified(session, row, reading.faults, reading.whole, context.now())
         run.documents = reading.opened

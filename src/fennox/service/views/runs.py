@@ -23,8 +23,8 @@ _PAGE = 500  # log lines
 
 
 async def _expected_seconds(session: AsyncSession, run: Run) -> float | None:
-    """The median duration of earlier runs of the same kind on the same system; None: it has
-    ended, or there are none.
+    """The median duration of earlier runs of the same kind on the same system; None: the run has
+    ended, or had no predecessor.
     """
     if run.state not in ACTIVE:
         return None

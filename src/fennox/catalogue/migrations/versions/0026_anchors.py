@@ -1,4 +1,4 @@
-"""what each store held when it was last looked at"""
+"""what each store held at the last look"""
 
 from __future__ import annotations
 

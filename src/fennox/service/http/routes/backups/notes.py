@@ -1,4 +1,4 @@
-"""What people say of backups: held, kept, looked at; and which were removed."""
+"""Notes of people about backups: held, kept, cleared; and the removed ones."""
 
 from __future__ import annotations
 

@@ -46,9 +46,7 @@ async def audit(
 
 @router.get("/audit/check")
 async def check_audit(context: Here) -> AuditChecked:
-    """Compute the chain of all entries anew, and hold it against the newest backup of Fennox
-    itself.
-    """
+    """Recompute the audit's whole chain, and compare it with Fennox's own newest backup."""
     found = await audit_chain.check(context)
     return AuditChecked(
         entries=found.entries,

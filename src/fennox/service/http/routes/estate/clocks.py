@@ -1,4 +1,4 @@
-"""The clocks: what they show, whether they agree, and the act of a person that goes on."""
+"""The clocks: what they show, whether they agree, and confirming them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is wrong, and who is told."""
+"""Concerns, and who is alerted."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Passkeys: setting one up, signing in with one, proving anew with one."""
+"""Passkeys: adding one, signing in and proving again with one."""
 
 from __future__ import annotations
 

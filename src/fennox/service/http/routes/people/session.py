@@ -1,4 +1,4 @@
-"""Signing in and out, proving anew who one is, and the first administrator."""
+"""Signing in and out, proving again who one is, and the first administrator."""
 
 from __future__ import annotations
 

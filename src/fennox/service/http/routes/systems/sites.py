@@ -124,7 +124,7 @@ async def carry(socket: WebSocket, stream: str) -> None:
 
 
 async def _admitted(context: Context, socket: WebSocket) -> Site | None:
-    """Open the door to whoever has a site's token; to everybody else it stays shut."""
+    """Admit a caller with a site's token, and nobody else."""
     scheme, _, token = socket.headers.get("authorization", "").partition(" ")
     site = None
     if scheme == "Bearer":
