@@ -54,10 +54,8 @@ def ok(service: Service, *words: str) -> subprocess.CompletedProcess[str]:
 
 def fails(service: Service, code: int, said: str, *words: str) -> None:
     done = service.fennox(*words)
-    assert (done.returncode, said in done.stderr) == (
-        code,
-        True,
-    ), f"{done.returncode}: {done.stderr} {done.stdout}"
+    assert done.returncode == code, f"{done.returncode}: {done.stderr} {done.stdout}"
+    assert said in done.stderr, f"{done.returncode}: {done.stderr} {done.stdout}"
     assert "Traceback" not in done.stderr
 
 

@@ -75,7 +75,8 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
     refused = ready.fennox(
         "kind", "try", "linux-server.toml", "--on", "x", "--account", "root", "--key", "quay-root"
     )
-    assert (refused.returncode, "cannot be read" in refused.stderr) == (2, True)
+    assert refused.returncode == 2
+    assert "cannot be read" in refused.stderr
     said: list[str] = []
     for language, text in blocks():
         if language == "toml":
@@ -91,7 +92,8 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
             said.append(done.stdout + done.stderr)
     checked, tried, shown, _, whole, added, *_, listed = said
     assert "No mistake" in checked
-    assert ("Left out: /opt/tide/readings" in tried, "Nothing was kept" in tried) == (True, True)
+    assert "Left out: /opt/tide/readings" in tried
+    assert "Nothing was kept" in tried
     assert "north;57.1" in shown
     assert re.search(r"stations +3 +north, skerry, south", whole)
     assert "tide-gauge" in added
@@ -107,7 +109,8 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
         "--key",
         "quay-root",
     )
-    assert (unknown.returncode, server.host_key in unknown.stderr) == (5, True)
+    assert unknown.returncode == 5
+    assert server.host_key in unknown.stderr
     server.write(
         "/opt/tide/gauge.ini",
         server.read("/opt/tide/gauge.ini")
@@ -118,7 +121,8 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
     changed = ready.fennox("backup", "compare", "--system", "holm-gauge", "--live").stdout
     assert "gauge / every: 60 → 30" in changed
     assert "uplink / password: secret, and has changed" in changed
-    assert ("written" in changed, "made-up" in changed) == (False, False)
+    assert "written" not in changed
+    assert "made-up" not in changed
     with ready.client() as client:
         [backup] = client.backups()
     server.lose()

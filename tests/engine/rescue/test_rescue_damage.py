@@ -171,7 +171,8 @@ def victim(store: Path, what: str) -> Path:
 
 def test_a_whole_store_is_whole(store: Path) -> None:
     done = rescue(store, "check")
-    assert (done.returncode, "No damage found." in done.stderr) == (0, True)
+    assert done.returncode == 0
+    assert "No damage found." in done.stderr
     assert "What nobody can find here" in done.stderr
 
 
@@ -186,16 +187,12 @@ def test_a_damage_is_found(store: Path, what: str, damage: str) -> None:
     done = rescue(store, "check")
     assert "Traceback" not in done.stderr, done.stderr
     if (what, damage) in FOUND_BY_NOBODY:
-        assert (done.returncode, "What nobody can find here" in done.stderr) == (
-            0,
-            True,
-        ), done.stderr
+        assert done.returncode == 0, done.stderr
+        assert "What nobody can find here" in done.stderr, done.stderr
         return
     if (what, damage) == ("first record", "removed"):
-        assert (done.returncode, "UNCLEAR record 1 of web-9" in done.stderr) == (
-            0,
-            True,
-        ), done.stderr
+        assert done.returncode == 0, done.stderr
+        assert "UNCLEAR record 1 of web-9" in done.stderr, done.stderr
         assert "No damage found." not in done.stderr
         return
     assert done.returncode == 1, done.stderr
@@ -235,7 +232,8 @@ def test_what_is_gone_without_a_trace_is_found_by_what_was_told(
     assert rescue(store, "check", "--against", str(sheet)).returncode == 0
     DAMAGES[damage](victim(store, what))
     done = rescue(store, "check", "--against", str(sheet))
-    assert (done.returncode, "missing" in done.stderr) == (1, True), done.stderr
+    assert done.returncode == 1, done.stderr
+    assert "missing" in done.stderr, done.stderr
 
 
 @pytest.mark.parametrize(("what", "damage"), CASES, ids=lambda one: str(one).replace(" ", "-"))

@@ -136,7 +136,8 @@ def test_mail_is_sent_with_a_login_and_a_refusal_is_told(
     assert mail_seen["auto-submitted"] == "auto-generated"
     make(service, "lost", *mail, "--to", "nobody@saltmere.example")
     refused = service.fennox("alert", "test", "lost")
-    assert (refused.returncode, "no such person" in refused.stderr) == (1, True)
+    assert refused.returncode == 1
+    assert "no such person" in refused.stderr
     make(
         service,
         "thief",
@@ -149,11 +150,9 @@ def test_mail_is_sent_with_a_login_and_a_refusal_is_told(
         "wrong",
     )
     thief = service.fennox("alert", "test", "thief")
-    assert (
-        thief.returncode,
-        "refuses" in thief.stderr,
-        "Check login and names." in thief.stderr,
-    ) == (1, True, True)
+    assert thief.returncode == 1
+    assert "refuses" in thief.stderr
+    assert "Check login and names." in thief.stderr
     listed = service.fennox("alert", "list", "--json").stdout
     assert "gull" not in listed + service.log
 
@@ -176,13 +175,13 @@ def test_a_mail_password_never_goes_over_a_plain_line(
     ]
     with_login = ["--account", "fennox", "--secret-file", "secret"]
     refused = service.fennox(*mail, "--address", f"smtp://{place}", *with_login)
-    assert (refused.returncode, "in clear" in refused.stderr) == (2, True)
+    assert refused.returncode == 2
+    assert "in clear" in refused.stderr
     assert f"smtp+starttls://{place.split(':')[0]}" in refused.stderr
     assert "There are no alert routes" in service.fennox("alert", "list").stderr, "nothing was kept"
     plain = service.fennox(*mail, "--address", f"smtp://{place}")
-    assert (plain.returncode, "plain" in plain.stdout) == (0, True), (
-        "without a login nothing secret goes there"
-    )
+    assert plain.returncode == 0, "without a login nothing secret goes there"
+    assert "plain" in plain.stdout, "without a login nothing secret goes there"
     assert box.mails == []
 
 
@@ -362,7 +361,8 @@ def test_a_route_that_cannot_work_is_refused(service: Service) -> None:
     ]
     for words, said in wrong:
         refused = service.fennox("alert", "set", "x", *words)
-        assert (refused.returncode, said in refused.stderr) == (2, True), refused.stderr
+        assert refused.returncode == 2, refused.stderr
+        assert said in refused.stderr, refused.stderr
     assert json.loads(service.fennox("alert", "list", "--json").stdout) == []
 
 
@@ -377,7 +377,8 @@ def test_nobody_listens_is_told_in_words(service: Service) -> None:
         f"syslog+tcp://{host}:{free_port(host)}",
     )
     tested = service.fennox("alert", "test", "gone")
-    assert (tested.returncode, "cannot be reached" in tested.stderr) == (1, True)
+    assert tested.returncode == 1
+    assert "cannot be reached" in tested.stderr
     assert socket.gethostname() not in tested.stderr
 
 

@@ -1,8 +1,9 @@
 """Every operation with what the API's description allows and forbids: no mistake of ours, and
 nobody waits for long.
 
-``--requests`` of each operation, drawn anew in each run; `make soak` goes on for an hour, on a
-machine that does nothing else, and then also holds how long an answer takes.
+`make test` asks one request of each operation, good or bad as a coin falls; `make soak` asks for an
+hour, both good and bad, on a machine that does nothing else, and then also checks how long an
+answer takes.
 """
 
 from __future__ import annotations
@@ -260,7 +261,8 @@ def estate(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> 
 def attempts(estate: Estate, operation: Operation, count: int) -> None:
     name = operation.definition.raw["operationId"]
     removes = operation.method == "delete" or name in ("remove_system", "retire_system")
-    for mode in GenerationMode:
+    modes = list(GenerationMode)
+    for mode in modes if count > 1 else [random.choice(modes)]:
 
         @settings(
             max_examples=count,
@@ -302,7 +304,7 @@ def test_no_request_that_can_be_made_is_a_mistake_of_ours(
         if time.monotonic() >= ends:
             break
     assert not estate.faults, "\n\n".join(estate.faults[:20])
-    assert estate.asked > 150
+    assert estate.asked > 100
     assert "A mistake in Fennox" not in estate.service.log
     if request.config.getoption("--crowds"):
         slow = sorted(estate.slow)

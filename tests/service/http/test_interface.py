@@ -87,10 +87,8 @@ def test_a_change_that_was_looked_at_too_long_ago_is_refused(ready: Service) -> 
             == 200
         )
         stale = http.patch("/systems/web-9", json={"site": "quay"}, headers={"if-match": seen})
-        assert (stale.status_code, "Somebody else changed it" in stale.json()["detail"]) == (
-            409,
-            True,
-        )
+        assert stale.status_code == 409
+        assert "Somebody else changed it" in stale.json()["detail"]
         assert http.get("/systems/web-9").json()["site"] == "holm"
         unknown = http.patch("/systems/web-9", json={"colour": "ember"})
         assert (unknown.status_code, unknown.json()["field"]) == (422, "colour")
@@ -158,7 +156,8 @@ def test_a_login_is_changed_in_one_place_and_never_shown(ready: Service, key_pai
         client.change_login("quay-root", LoginChange(password="wrong one"))
         assert client.logins()[0].changed > before.changed
         probe = client.probe("web-9")
-        assert (probe.reached, "refuses the account" in (probe.problem or "")) == (False, True)
+        assert not probe.reached
+        assert "refuses the account" in (probe.problem or "")
         client.change_login("quay-root", LoginChange(private_key=key_pair[0]))
         assert client.probe("web-9").same_machine is True
         assert key_pair[0][100:140] not in client.logins()[0].model_dump_json()
@@ -185,7 +184,8 @@ def test_a_retired_system_is_nobodys_news_and_comes_back_if_it_was_a_mistake(
     ready: Service,
 ) -> None:
     refused = ready.fennox("system", "retire", "web-9")
-    assert (refused.returncode, "--because" in refused.stderr) == (2, True)
+    assert refused.returncode == 2
+    assert "--because" in refused.stderr
     retired = ready.fennox("system", "retire", "web-9", "--because", "sold with the old pier")
     assert "sold with the old pier; all its backups stay" in retired.stdout
     assert "fennox system resume web-9" in retired.stdout + retired.stderr
@@ -255,4 +255,5 @@ def test_a_backup_before_a_change_is_on_hold_until_the_change_is_good(ready: Ser
     released = ready.fennox(
         "backup", "release", "before-upgrade", "--reason", "the upgrade is good"
     )
-    assert (released.returncode, "on hold" in released.stdout) == (0, False)
+    assert released.returncode == 0
+    assert "on hold" not in released.stdout

@@ -71,10 +71,8 @@ def test_an_operator_aims_no_login_at_a_machine_of_their_own(backup: str, operat
                 wanted = NewDraft(backup=backup, at=trap.address, key=key)
             with pytest.raises(ProblemError, match="does not belong at") as refused:
                 operator.draft(wanted)
-            assert (refused.value.slug, "fennox login admit" in refused.value.problem.remedy) == (
-                "not-allowed",
-                True,
-            )
+            assert refused.value.slug == "not-allowed"
+            assert "fennox login admit" in refused.value.problem.remedy
     assert trap.came == 0, "nothing even connects"
 
 
@@ -101,7 +99,8 @@ def test_where_an_administrator_has_admitted_a_login_an_operator_restores_by_it(
             operator.admit_login("fresh-root", NewLoginPlace(address=at(fresh), key=fresh.host_key))
         assert refused.value.slug == "not-allowed"
         asked = service.fennox("login", "admit", "fresh-root", "--at", at(fresh))
-        assert (asked.returncode, fresh.host_key in asked.stderr) == (5, True)
+        assert asked.returncode == 5
+        assert fresh.host_key in asked.stderr
         admitted = service.fennox(
             "login", "admit", "fresh-root", "--at", at(fresh), "--accept-key", fresh.host_key
         )

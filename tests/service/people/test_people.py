@@ -106,10 +106,8 @@ async def test_rights_go_apart_from_roles(context: Context, app: FastAPI) -> Non
     compared = {"before": "nothing-here", "after": "nothing-here"}
     async with calling(app, blind) as client:
         refused = await client.post("/comparisons", json=compared)
-        assert (refused.status_code, "needs the right `content`" in refused.json()["detail"]) == (
-            403,
-            True,
-        )
+        assert refused.status_code == 403
+        assert "needs the right `content`" in refused.json()["detail"]
     async with calling(app, export) as client:
         assert (await client.post("/backups/nothing-here/export", json={})).status_code == 404, (
             "they may, if it were there"
@@ -257,11 +255,9 @@ async def test_an_authenticator_is_asked_for_and_each_code_counts_once(
     totp, codes = await with_authenticator(context, app, who)
     assert len(codes) == 10
     status, problem = await sign_in(app, "harbour-admin")
-    assert (status, problem["type"], "authenticator" in str(problem["ways"])) == (
-        401,
-        "urn:fennox:second-factor-needed",
-        True,
-    )
+    assert status == 401
+    assert problem["type"] == "urn:fennox:second-factor-needed"
+    assert "authenticator" in str(problem["ways"])
     used = code_at(totp, context)
     assert (await sign_in(app, "harbour-admin", code=used))[0] == 401, (
         "it has set the authenticator up already"

@@ -87,7 +87,8 @@ def test_lost_and_restored_onto_a_fresh_machine(
         if custody == "apart":
             give(service, client, run.id)
         waiting = service.ended(run.id)
-        assert (waiting.state, "nginx-light" in waiting.reason) == ("waiting", True)
+        assert waiting.state == "waiting"
+        assert "nginx-light" in waiting.reason
         with pytest.raises(ProblemError, match="Another run of this system is waiting"):
             client.take(NewTake(system="web-9", wait=False))
         fresh.set_packages(PACKAGES)
@@ -209,7 +210,8 @@ def test_what_the_old_machine_does_is_said_at_the_draft_and_at_the_start(
         assert silent.startswith("note: The old web-9 does not answer at")
         server.start()
         waits = service.ended(client.start_restore(sheet, takeover=True).id)
-        assert (waits.state, "still answers at" in waits.reason) == ("waiting", True), waits.reason
+        assert waits.state == "waiting", waits.reason
+        assert "still answers at" in waits.reason, waits.reason
         assert not fresh.read("/etc/hostname").startswith("web-9"), "nothing was written"
         gate = client.sheet(sheet).sheet.open_gate()
         assert gate is not None
@@ -304,7 +306,8 @@ def test_what_a_killed_worker_stopped_is_started_again_and_what_cannot_be_is_tol
             "it is a concern",
         )
         refused = take(service)
-        assert (refused.state, "cannot be undone" in refused.reason) == ("failed", True)
+        assert refused.state == "failed"
+        assert "cannot be undone" in refused.reason
         assert client.resume("web-9").left_open == [], "a person has seen to it"
 
 
@@ -490,7 +493,8 @@ def test_what_changed_is_told_in_words_and_secrets_are_not(
     with service.client() as client:
         before = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
     alone = service.fennox("backup", "compare", "--system", "web-9")
-    assert (alone.returncode, "two are needed" in alone.stderr) == (2, True)
+    assert alone.returncode == 2
+    assert "two are needed" in alone.stderr
     server.write("/etc/hosts", "127.0.0.1 localhost\n10.9.0.7 northness\n")
     server.append("/etc/shadow", "mara:$y$made-up:20500::::::\n")
     server.append("/etc/passwd", "mara:x:1042:1042::/home/mara:/bin/sh\n")
@@ -510,7 +514,8 @@ def test_what_changed_is_told_in_words_and_secrets_are_not(
     since = service.fennox("backup", "compare", "--system", "web-9", "--since", middle.isoformat())
     assert "No document differs" in since.stdout, since.stderr  # the newest itself stood then
     early = service.fennox("backup", "compare", "--system", "web-9", "--since", "2001-01-01")
-    assert (early.returncode, "as old as that" in early.stderr) == (2, True)
+    assert early.returncode == 2
+    assert "as old as that" in early.stderr
     same = service.fennox("backup", "compare", after, after)
     assert "No document differs" in same.stdout
     shown = service.fennox("backup", "show", after).stdout
@@ -523,13 +528,12 @@ def test_what_changed_is_told_in_words_and_secrets_are_not(
     people = service.fennox("trace", "web-9", "--list", "accounts").stdout
     assert [line for line in people.splitlines() if line.startswith("  +")] == ["  + mara"]
     lines = service.fennox("trace", "web-9", "/etc/hosts", "--line", "northness").stdout
-    assert ("  10.9.0.7 northness" in lines, "  nothing fits" in lines) == (True, True)
+    assert "  10.9.0.7 northness" in lines
+    assert "  nothing fits" in lines
     secret = service.fennox("trace", "web-9", "/etc/shadow", "--line", "mara").stdout
-    assert ("The document is secret" in secret, "made-up" in secret, "2 states" in secret) == (
-        True,
-        False,
-        True,
-    )
+    assert "The document is secret" in secret
+    assert "made-up" not in secret
+    assert "2 states" in secret
     for wrong, code, words in (
         (["web-9"], 2, "Give a document"),
         (["web-9", "/no/such"], 3, "No backup of web-9 holds /no/such"),
@@ -537,7 +541,8 @@ def test_what_changed_is_told_in_words_and_secrets_are_not(
         (["web-8", "/etc/hosts"], 3, "web-8"),
     ):
         refused = service.fennox("trace", *wrong)
-        assert (refused.returncode, words in refused.stderr) == (code, True), refused.stderr
+        assert refused.returncode == code, refused.stderr
+        assert words in refused.stderr, refused.stderr
     nothing = service.fennox("backup", "compare", "--system", "web-9", "--live")
     assert "No document differs" in nothing.stdout, nothing.stderr
     server.write("/etc/hosts", "127.0.0.1 localhost\n10.9.0.8 northness\n")
@@ -550,10 +555,8 @@ def test_what_changed_is_told_in_words_and_secrets_are_not(
     ]
     server.write("/etc/machine-id", "ab" * 16 + "\n")
     other = service.fennox("backup", "compare", after, "--live")
-    assert (
-        other.returncode,
-        "reinstalled, replaced, or this is the wrong machine" in other.stderr,
-    ) == (5, True)
+    assert other.returncode == 5
+    assert "reinstalled, replaced, or this is the wrong machine" in other.stderr
     for wrong in (
         ["backup", "compare", before],
         ["backup", "compare", before, after, "--live"],
@@ -587,7 +590,8 @@ def test_an_administrator_adds_a_kind_that_builds_on_another(service: Service) -
         == 0
     )
     wrong = service.fennox("kind", "add", service.file("wrong.toml", KIND.format(version="'x'")))
-    assert (wrong.returncode, "line 4" in wrong.stderr) == (2, True), wrong.stderr
+    assert wrong.returncode == 2, wrong.stderr
+    assert "line 4" in wrong.stderr, wrong.stderr
     with service.client() as client:
         [kind] = [kind for kind in client.kinds() if kind.name == "tide-gauge"]
         assert (kind.version, kind.reach, [part.name for part in kind.parts][-1]) == (

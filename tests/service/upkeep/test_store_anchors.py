@@ -60,9 +60,9 @@ def test_a_store_set_back_to_yesterday_is_found_offline_by_sheet_and_by_another_
     two_stores(service, server, key_pair)
     sheet = service.file("sheet.json", service.fennox("recovery-sheet", "--json").stdout)
     code, text = checked(service, "yesterday")
-    assert (code, "No damage found." in text, "--against PLACE" in text) == (0, True, True), (
-        "nobody can tell by itself"
-    )
+    assert code == 0, "nobody can tell by itself"
+    assert "No damage found." in text, "nobody can tell by itself"
+    assert "--against PLACE" in text, "nobody can tell by itself"
     for against in (sheet, str(service.folder / "pier")):
         assert checked(service, "attic", against)[0] == 0
         code, text = checked(service, "yesterday", against)
@@ -70,9 +70,11 @@ def test_a_store_set_back_to_yesterday_is_found_offline_by_sheet_and_by_another_
         assert "record 3 of web-9 is missing: no sweep explains it" in text
         assert "notes on backups of web-9 are missing, 1 of 1" in text
     code, text = checked(service, "pier", str(service.folder / "attic"))
-    assert (code, "tells nothing of the store" in text) == (3, True), "the pier was never swept"
+    assert code == 3, "the pier was never swept"
+    assert "has nothing about the store" in text, "the pier was never swept"
     code, text = checked(service, "attic", service.file("other.json", '{"stores": 3}'))
-    assert (code, "cannot be read as a recovery sheet" in text) == (2, True)
+    assert code == 2
+    assert "cannot be read as a recovery sheet" in text
 
 
 def test_a_scrub_finds_a_store_set_back_and_tells_anew_what_is_known(

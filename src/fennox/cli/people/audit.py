@@ -72,7 +72,7 @@ def check(arguments: argparse.Namespace, environment: Environment) -> int:
         say(f"{found.entries} entries. {whole}")
         if found.backup is not None:
             say(
-                f"Held against Fennox's own backup {found.backup[:12]}, which has {found.held} of"
+                f"Compared with Fennox's own backup {found.backup[:12]}, which has {found.held} of"
                 " them."
             )
             newer = found.entries - found.held
