@@ -20,7 +20,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-import ldif
 import yaml
 from lxml import etree
 
@@ -190,6 +189,8 @@ def _ldif(text: str) -> Any:
     """Entries by their names, each attribute with its values, sorted (RFC 2849); values that are no
     text in base64.
     """
+    import ldif  # it loads an HTTP client, and few estates compare such documents
+
     found: dict[str, dict[str, list[str]]] = {}
     parser = ldif.LDIFParser(io.BytesIO(text.encode("utf-8")), encoding=None)
     for name, entry in parser.parse():

@@ -17,7 +17,9 @@ quoted for a shell.
 
 
 class KindModel(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, use_attribute_docstrings=True)
+    model_config = ConfigDict(
+        extra="forbid", frozen=True, use_attribute_docstrings=True, defer_build=True
+    )
 
 
 SettingType = Literal["text", "path", "paths", "number", "port", "yes-no", "choice", "command"]
