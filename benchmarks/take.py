@@ -40,8 +40,8 @@ from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.evaluator_pool import Evaluators
 from fennox.engine.takes.take import take
 from fennox.engine.takes.take_order import Subject, Taken, TakeRequest, TakeTools
-from fennox.links import ssh
 from fennox.links.base import Address, Credential
+from fennox.links.secure_shell import ssh
 from fennox.stores.folder import FolderStore
 from saltmere.linux import LinuxServer, new_key_pair
 

@@ -8,7 +8,7 @@ import pytest
 
 from fennox.cli.watch.status import TABLE
 from fennox.client.api import OutOfReachError
-from fennox.wire.enrolling import NewSystem, Retired
+from fennox.wire.machines.enrolling import NewSystem, Retired
 from fennox.wire.stores import NewStore
 from tests.cli.test_cli import fails, ok
 from tests.service.running import PASSPHRASE, Service, until

@@ -37,8 +37,9 @@ from fennox.engine.restoring.targets import WhoseLogin, look_at_target, save_tar
 from fennox.engine.takes.take import take
 from fennox.engine.takes.take_order import Subject, Taken, TakeRequest, TakeTools
 from fennox.engine.takes.unchanged_machine import RecordPlace
-from fennox.links import ssh, web
+from fennox.links import web
 from fennox.links.base import Address, Credential, Link
+from fennox.links.secure_shell import ssh
 from tests.conftest import NOON
 
 

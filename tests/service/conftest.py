@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from fennox.wire.enrolling import NewSystem
+from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.stores import NewLogin, NewStore
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.conftest import install, key_pair

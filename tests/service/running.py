@@ -16,7 +16,7 @@ import httpx
 
 from fennox.client.api import Client, ProblemError
 from fennox.wire.access import NewUser, Role
-from fennox.wire.runs import RunShown
+from fennox.wire.watch.runs import RunShown
 from tests import programs
 from tests.programs import Program
 

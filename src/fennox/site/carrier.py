@@ -33,7 +33,7 @@ from fennox.core.errors import BadInput, Conflict, FennoxError, NotSignedIn, Unr
 from fennox.core.names import printable
 from fennox.links.relay import relay
 from fennox.site.here import OwnMachine
-from fennox.wire.sites import HERE, REPLACED, REVOKED, Hello, Reach, Refused
+from fennox.wire.machines.sites import HERE, REPLACED, REVOKED, Hello, Reach, Refused
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 

@@ -15,7 +15,7 @@ import asyncssh
 from fennox.core.errors import FennoxError, NoRoom, StoreUnusable, Unreachable
 from fennox.core.names import ObjectName, printable
 from fennox.links.base import Credential
-from fennox.links.ssh_connection import open_connection
+from fennox.links.secure_shell.ssh_connection import open_connection
 from fennox.stores.addresses import StoreAddress
 from fennox.stores.base import (
     TEMPORARY_PREFIX,

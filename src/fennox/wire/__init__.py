@@ -11,25 +11,18 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from fennox.wire import (
         access,
-        alerts,
         backups,
         base,
-        clocks,
         comparing,
-        concerns,
-        enrolling,
         kinds,
         ownstate,
         recovery,
-        relations,
         restores,
         routines,
-        runs,
-        sites,
         stores,
-        systems,
-        workers,
     )
+    from fennox.wire.machines import enrolling, relations, sites, systems
+    from fennox.wire.watch import alerts, clocks, concerns, runs, workers
 
 __all__ = [
     "access",
@@ -53,8 +46,21 @@ __all__ = [
     "workers",
 ]
 
+_FOLDERS = {
+    "enrolling": "machines",
+    "relations": "machines",
+    "sites": "machines",
+    "systems": "machines",
+    "alerts": "watch",
+    "clocks": "watch",
+    "concerns": "watch",
+    "runs": "watch",
+    "workers": "watch",
+}
+
 
 def __getattr__(name: str) -> ModuleType:
     if name in __all__:
-        return import_module(f"fennox.wire.{name}")
+        folder = f".{_FOLDERS[name]}" if name in _FOLDERS else ""
+        return import_module(f"fennox.wire{folder}.{name}")
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

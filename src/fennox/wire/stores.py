@@ -10,7 +10,7 @@ from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, SuiteName
 from fennox.core.names import Noun
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
-from fennox.wire.runs import RunShown
+from fennox.wire.watch.runs import RunShown
 
 Custody = Literal["kept", "apart"]
 Suite: TypeAlias = SuiteName

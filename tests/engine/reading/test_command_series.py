@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from fennox.core.errors import Unreachable
 from fennox.links.base import Credential
-from fennox.links.command_series import Errors, Series
+from fennox.links.secure_shell.command_series import Errors, Series
 from saltmere.linux import LinuxServer
 from tests.engine.reading.test_reaching import reached
 

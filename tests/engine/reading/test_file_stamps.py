@@ -21,7 +21,7 @@ from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import file_survey
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential, Running
-from fennox.links.ssh import SshLink
+from fennox.links.secure_shell.ssh import SshLink
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.backups import read_back
 from tests.engine.keeper import Keeper, shipped_text

@@ -16,8 +16,8 @@ from fennox.core.errors import FarSideFailed, FennoxError
 from fennox.core.kind_files.loading import load
 from fennox.core.kinds.model import Kind
 from fennox.engine.backups.vault import Vault
-from fennox.links import ssh
 from fennox.links.base import Address, Credential
+from fennox.links.secure_shell import ssh
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.keeper import Keeper, shipped_text
 from tests.engine.story import place_of

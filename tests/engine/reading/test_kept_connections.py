@@ -8,9 +8,9 @@ from collections.abc import AsyncIterator, Callable, Hashable
 import pytest
 
 from fennox.core.errors import FarSideFailed, Unreachable
-from fennox.links import kept_connections, ssh
 from fennox.links.base import Credential, parse_address
-from fennox.links.kept_connections import KeptLinks
+from fennox.links.secure_shell import kept_connections, ssh
+from fennox.links.secure_shell.kept_connections import KeptLinks
 from saltmere.linux import LinuxServer
 
 Install = Callable[..., LinuxServer]

@@ -15,7 +15,7 @@ from fennox.core.format.manifest import Document
 from fennox.engine.backups.vault import Vault
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential
-from fennox.links.sftp import SftpFiles
+from fennox.links.secure_shell.sftp import SftpFiles
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.keeper import Keeper
 from tests.engine.restoring.test_linux_server import Install, place_of
@@ -139,7 +139,7 @@ async def test_what_cannot_be_read_is_told(
 ) -> None:
     without_gnu_tar(server)
     harm(server)
-    monkeypatch.setattr("fennox.links.sftp._MOST", 3)
+    monkeypatch.setattr("fennox.links.secure_shell.sftp._MOST", 3)
     with pytest.raises(FarSideFailed, match=why):
         await keeper.take()
 

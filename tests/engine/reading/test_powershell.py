@@ -21,8 +21,8 @@ from fennox.core.format.manifest import KindFile
 from fennox.core.kind_files.loading import load
 from fennox.core.restoring.sheet import Place
 from fennox.engine.backups.vault import Vault
-from fennox.links import powershell, ssh
 from fennox.links.base import Address, Credential, Link
+from fennox.links.secure_shell import powershell, ssh
 from saltmere.linux import new_key_pair
 from tests.engine.keeper import Keeper
 from tests.places import loopback

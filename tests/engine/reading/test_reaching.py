@@ -15,8 +15,8 @@ import asyncssh
 import pytest
 
 from fennox.core.errors import FarSideFailed, KeyChanged, Unreachable, WrongLogin
-from fennox.links import ssh
 from fennox.links.base import Credential, Hop, parse_address
+from fennox.links.secure_shell import ssh
 from saltmere.linux import LinuxServer, save_key
 
 Install = Callable[..., LinuxServer]

@@ -32,8 +32,8 @@ from fennox.engine.inspection import backup_comparison
 from fennox.engine.inspection.backup_comparison import side_of
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.takes.take_order import Taken
-from fennox.links import ssh
 from fennox.links.base import Address, Credential
+from fennox.links.secure_shell import ssh
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.backups import all_backups
 from tests.engine.keeper import Here, Keeper

@@ -25,10 +25,10 @@ from hypothesis.errors import Unsatisfiable
 from psycopg.types.json import Jsonb
 from schemathesis import APIOperation, Case, GenerationMode
 
-from fennox.wire.alerts import NewAlertRoute
 from fennox.wire.backups import NewTake
 from fennox.wire.restores import NewDraft
 from fennox.wire.routines import NewRoutine
+from fennox.wire.watch.alerts import NewAlertRoute
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.running import OTHER_PASSWORD, PASSPHRASE, Service, came_to

@@ -15,7 +15,7 @@ from fennox.core.format import notes
 from fennox.engine.backups import opened_store
 from fennox.stores.folder import FolderStore
 from fennox.wire.backups import NewTake
-from fennox.wire.enrolling import Retired, SystemChange
+from fennox.wire.machines.enrolling import Retired, SystemChange
 from fennox.wire.routines import NewRoutine, RoutineChange
 from fennox.wire.stores import LoginChange
 from saltmere.linux import LinuxServer

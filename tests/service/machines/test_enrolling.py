@@ -9,7 +9,7 @@ from collections.abc import Callable
 import pytest
 
 from fennox.wire.backups import NewTake
-from fennox.wire.enrolling import NewSystem
+from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.stores import LoginChange, NewLogin, NewStore
 from saltmere import balancer, web
 from saltmere.linux import SSH_RESTART, LinuxServer

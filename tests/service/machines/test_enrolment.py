@@ -11,7 +11,7 @@ import pytest
 
 from fennox.client.api import Client, ProblemError
 from fennox.wire.backups import NewTake
-from fennox.wire.enrolling import NewSystem, Retired, SystemChange
+from fennox.wire.machines.enrolling import NewSystem, Retired, SystemChange
 from fennox.wire.routines import NewRoutine
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.service.conftest import enrol

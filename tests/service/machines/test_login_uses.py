@@ -11,7 +11,7 @@ import pytest
 
 from fennox.client.api import Client, ProblemError
 from fennox.wire.backups import NewTake
-from fennox.wire.enrolling import NewSystem
+from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.restores import NewDraft
 from fennox.wire.stores import NewLogin, NewLoginPlace
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair

@@ -24,10 +24,10 @@ from fennox.service.machines import sites
 from fennox.service.machines.context import Context
 from fennox.site.carrier import Carrier, networks
 from fennox.wire.backups import NewTake
-from fennox.wire.enrolling import NewSystem
-from fennox.wire.runs import RunShown
-from fennox.wire.sites import NewSite, Reach
+from fennox.wire.machines.enrolling import NewSystem
+from fennox.wire.machines.sites import NewSite, Reach
 from fennox.wire.stores import NewLogin, NewStore
+from fennox.wire.watch.runs import RunShown
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests import programs
 from tests.engine.appliances import Place, place

@@ -20,8 +20,8 @@ from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context
 from fennox.service.processes import reseal
 from fennox.service.processes.reseal import NOT_OURS, SEALED
-from fennox.wire.alerts import NewAlertRoute
 from fennox.wire.backups import NewTake
+from fennox.wire.watch.alerts import NewAlertRoute
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.contexts import START

@@ -17,10 +17,10 @@ from fennox.catalogue.models.people import Audit
 from fennox.service.machines.context import Context
 from fennox.service.own_state import audit_chain
 from fennox.service.people.strangers import Strangers
-from fennox.wire.alerts import NewAlertRoute
 from fennox.wire.backups import NewTake
 from fennox.wire.comparing import CompareWanted, TraceWanted
 from fennox.wire.ownstate import OwnStateWanted
+from fennox.wire.watch.alerts import NewAlertRoute
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.contexts import START

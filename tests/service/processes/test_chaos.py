@@ -32,7 +32,7 @@ from fennox.engine.backups import opened_store, record_lists
 from fennox.service.foundation.clock import real_now
 from fennox.stores.folder import FolderStore
 from fennox.wire.backups import NewTake
-from fennox.wire.enrolling import NewSystem
+from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.stores import NewLogin, NewStore
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.backups import read_back

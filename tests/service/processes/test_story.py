@@ -21,8 +21,8 @@ from fennox.wire.backups import ExportWanted, NewTake
 from fennox.wire.comparing import CompareWanted
 from fennox.wire.restores import NewDraft
 from fennox.wire.routines import NewRoutine
-from fennox.wire.runs import RunShown
 from fennox.wire.stores import NewLogin
+from fennox.wire.watch.runs import RunShown
 from saltmere.linux import LinuxServer, new_key_pair
 from tests.engine.takes.test_before_and_after import AROUND
 from tests.service.conftest import enrol

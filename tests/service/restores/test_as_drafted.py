@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fennox.wire.backups import NewTake
-from fennox.wire.enrolling import SystemChange
+from fennox.wire.machines.enrolling import SystemChange
 from fennox.wire.restores import NewDraft
 from fennox.wire.stores import LoginChange
 from saltmere.linux import SSH_RESTART, LinuxServer

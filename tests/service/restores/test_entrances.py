@@ -7,7 +7,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from fennox.wire.backups import NewTake
-from fennox.wire.enrolling import NewSystem
+from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.stores import NewLogin, NewStore
 from saltmere.linux import LinuxServer
 from saltmere.skerry import Skerry

@@ -19,8 +19,8 @@ import pytest
 
 from fennox.client.api import OutOfReachError, ProblemError
 from fennox.wire.backups import NewTake
-from fennox.wire.enrolling import NewSystem
-from fennox.wire.runs import RunShown
+from fennox.wire.machines.enrolling import NewSystem
+from fennox.wire.watch.runs import RunShown
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.programs import Program
 from tests.service.conftest import enrol

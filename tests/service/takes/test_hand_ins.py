@@ -9,7 +9,7 @@ import json
 import psycopg
 import pytest
 
-from fennox.wire.enrolling import SystemChange
+from fennox.wire.machines.enrolling import SystemChange
 from fennox.wire.stores import NewLogin
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol

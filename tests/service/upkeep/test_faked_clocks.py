@@ -16,8 +16,8 @@ import pytest
 
 from fennox.client.api import ProblemError
 from fennox.wire.backups import NewTake
-from fennox.wire.runs import RunShown
 from fennox.wire.stores import NewStore
+from fennox.wire.watch.runs import RunShown
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.faked import LIBRARY, FakedService, machines

@@ -20,7 +20,7 @@ from fennox.core.errors import BadInput
 from fennox.core.facts.run_results import CopyResult, TakeResult, VerifyResult
 from fennox.core.words import counted, size
 from fennox.wire.backups import BackupShown, CopyShown, ExportWanted, NewTake
-from fennox.wire.runs import RunShown
+from fennox.wire.watch.runs import RunShown
 
 
 def take(arguments: argparse.Namespace, environment: Environment) -> int:

@@ -18,7 +18,7 @@ from fennox.client.api import Client, ProblemError
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.names import noun, printable
 from fennox.core.words import size
-from fennox.wire.enrolling import Looked, LookWanted, NewSystem
+from fennox.wire.machines.enrolling import Looked, LookWanted, NewSystem
 
 _NEEDED = ("name", "address", "login")
 _COLUMNS = (*_NEEDED, "kind", "key", "via", "site", "labels")

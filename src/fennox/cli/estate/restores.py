@@ -18,7 +18,7 @@ from fennox.core.names import printable
 from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
 from fennox.core.words import first_few
 from fennox.wire.restores import EntranceWanted, NewDraft, SheetShown
-from fennox.wire.runs import RunShown
+from fennox.wire.watch.runs import RunShown
 
 _STYLE = {"blocker": "bold red", "warning": "yellow", "note": "dim"}
 

@@ -16,7 +16,7 @@ from fennox.cli.signed_in import client
 from fennox.client.api import Client, ProblemError
 from fennox.core.facts.run_results import RestoreResult
 from fennox.core.words import counted, size
-from fennox.wire.runs import LogLine, RunShown
+from fennox.wire.watch.runs import LogLine, RunShown
 
 
 def list_runs(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -12,9 +12,9 @@ from fennox.cli.signed_in import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.names import printable
-from fennox.wire.enrolling import NewSystem, Retired, SystemChange
-from fennox.wire.relations import Relations
-from fennox.wire.systems import SystemShown
+from fennox.wire.machines.enrolling import NewSystem, Retired, SystemChange
+from fennox.wire.machines.relations import Relations
+from fennox.wire.machines.systems import SystemShown
 
 
 def settings_of(arguments: argparse.Namespace) -> dict[str, str]:

@@ -144,8 +144,9 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
 
 
 async def _link(kind: Kind, arguments: argparse.Namespace) -> Link:
-    from fennox.links import ssh, web
+    from fennox.links import web
     from fennox.links.base import parse_address
+    from fennox.links.secure_shell import ssh
 
     who = credential(arguments)
     if who is None:

@@ -17,7 +17,6 @@ from fennox.cli.signed_in import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.facts.run_results import AdoptResult, RekeyResult
-from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     SUITES,
     AdoptStore,
@@ -31,6 +30,7 @@ from fennox.wire.stores import (
     Unlock,
     Withdraw,
 )
+from fennox.wire.watch.runs import RunShown
 
 
 def list_passphrases(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -19,7 +19,6 @@ from fennox.cli.stores.key_sets import suite
 from fennox.core.errors import PersonNeeded
 from fennox.core.facts.run_results import ScrubResult
 from fennox.core.words import counted, first_few, size
-from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     EntryShown,
     FolderShown,
@@ -28,6 +27,7 @@ from fennox.wire.stores import (
     StoreChange,
     StoreShown,
 )
+from fennox.wire.watch.runs import RunShown
 
 T = TypeVar("T")
 

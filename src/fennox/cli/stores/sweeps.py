@@ -12,7 +12,7 @@ from fennox.core.errors import PersonNeeded
 from fennox.core.facts.run_results import PreviewResult, SweepResult
 from fennox.core.words import counted, size
 from fennox.wire.backups import MarkedShown
-from fennox.wire.runs import RunShown
+from fennox.wire.watch.runs import RunShown
 
 
 def sweep(arguments: argparse.Namespace, environment: Environment) -> int:

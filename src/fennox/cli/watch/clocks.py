@@ -9,7 +9,7 @@ from fennox.cli.main import PERSON, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_table, span, when
 from fennox.cli.signed_in import client
 from fennox.core.errors import PersonNeeded
-from fennox.wire.clocks import ClocksShown
+from fennox.wire.watch.clocks import ClocksShown
 
 
 def clocks(arguments: argparse.Namespace, environment: Environment) -> int:

@@ -12,8 +12,8 @@ from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import say, show_list, show_one, when
 from fennox.cli.signed_in import client
 from fennox.core.errors import BadInput
-from fennox.wire.alerts import AlertRouteChange, AlertRouteShown, NewAlertRoute
-from fennox.wire.concerns import Concern, MuteWanted
+from fennox.wire.watch.alerts import AlertRouteChange, AlertRouteShown, NewAlertRoute
+from fennox.wire.watch.concerns import Concern, MuteWanted
 
 
 def list_concerns(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -11,8 +11,8 @@ from rich.text import Text
 
 from fennox.cli.output import age, err, out, say, show_table, when
 from fennox.core.names import printable
-from fennox.wire.runs import Status
-from fennox.wire.systems import SystemShown
+from fennox.wire.machines.systems import SystemShown
+from fennox.wire.watch.runs import Status
 
 _MATTERS = 50  # at most
 

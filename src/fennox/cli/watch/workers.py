@@ -8,7 +8,7 @@ from fennox.cli.main import Environment
 from fennox.cli.output import ask, can_ask, say, show_list, show_one, when
 from fennox.cli.signed_in import client
 from fennox.core.errors import PersonNeeded
-from fennox.wire.sites import NewSite
+from fennox.wire.machines.sites import NewSite
 
 
 def list_workers(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -14,8 +14,8 @@ from fennox.core.facts.messages import RouteSettings
 from fennox.service.concerns import alert_messages, channels
 from fennox.service.machines.context import Context
 from fennox.service.queries import selectors
-from fennox.wire.alerts import AlertRouteChange, AlertTested, NewAlertRoute
-from fennox.wire.concerns import MuteWanted
+from fennox.wire.watch.alerts import AlertRouteChange, AlertTested, NewAlertRoute
+from fennox.wire.watch.concerns import MuteWanted
 
 
 async def route_named(session: AsyncSession, name: str) -> AlertRoute:

@@ -9,7 +9,7 @@ from fennox.catalogue.models.concerns import ConcernRow
 from fennox.core.facts.concerns import ConcernNoun
 from fennox.core.words import first_few
 from fennox.service.concerns.standing_concerns import StandingConcerns
-from fennox.wire.concerns import Matter
+from fennox.wire.watch.concerns import Matter
 
 _ROOTS: tuple[ConcernNoun, ...] = ("store", "service", "routine", "system")
 

@@ -12,10 +12,11 @@ from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput, MendSettings
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
-from fennox.links import ssh, web
+from fennox.links import web
 from fennox.links.base import Credential, Dial, Hop, Link, parse_address
-from fennox.links.kept_connections import KeptLinks
 from fennox.links.protocol_greeting import greets_as_ssh
+from fennox.links.secure_shell import ssh
+from fennox.links.secure_shell.kept_connections import KeptLinks
 from fennox.service.foundation import session_guard
 from fennox.service.machines import sites
 from fennox.service.machines.credentials import Credentials

@@ -23,7 +23,7 @@ from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import MendSettings, NotFound, Outdated
 from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.evaluator_pool import Evaluators
-from fennox.links.kept_connections import KeptLinks
+from fennox.links.secure_shell.kept_connections import KeptLinks
 from fennox.service.foundation import postgresql, session_guard
 from fennox.service.foundation.clock import Now, real_now
 from fennox.service.foundation.fair_share import KEPT_AT, Turns

@@ -27,7 +27,7 @@ from fennox.core.facts.concerns import SITE_CAUSE, ConcernFound
 from fennox.links.base import Address, Dial
 from fennox.links.relay import relay
 from fennox.service.people.tokens import digest
-from fennox.wire.sites import REPLACED, Hello, Reach
+from fennox.wire.machines.sites import REPLACED, Hello, Reach
 
 HEARD_WITHIN = timedelta(seconds=45)  # a worker that is connected is heard of more often
 _AWAY = timedelta(minutes=2)  # until it is a concern: a line may be cut for a moment

@@ -24,7 +24,7 @@ from fennox.service.machines.context import Context, named
 from fennox.service.machines.routes_to_machines import Way
 from fennox.service.people.persons import Person
 from fennox.service.systems.relations import faces
-from fennox.wire.enrolling import CertificateShown, Looked, LookWanted, TriedPart
+from fennox.wire.machines.enrolling import CertificateShown, Looked, LookWanted, TriedPart
 
 _SSH = 22
 

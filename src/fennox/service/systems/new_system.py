@@ -17,7 +17,7 @@ from fennox.service.machines.context import Context, named
 from fennox.service.machines.routes_to_machines import Way
 from fennox.service.people.persons import Person
 from fennox.service.systems import enrolment
-from fennox.wire.enrolling import NewSystem
+from fennox.wire.machines.enrolling import NewSystem
 
 
 async def new_system(context: Context, wanted: NewSystem, who: Person) -> System:

@@ -14,7 +14,7 @@ from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import way_to
 from fennox.service.systems.kinds import parts_of
-from fennox.wire.enrolling import Probe
+from fennox.wire.machines.enrolling import Probe
 
 
 async def login_of(session: AsyncSession, row: System) -> Login | None:

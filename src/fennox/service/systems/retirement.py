@@ -10,7 +10,7 @@ from fennox.catalogue.models.systems import System
 from fennox.core.errors import Conflict
 from fennox.service.machines.context import Context
 from fennox.service.systems import enrolment
-from fennox.wire.enrolling import Retired
+from fennox.wire.machines.enrolling import Retired
 
 
 async def retire(context: Context, session: AsyncSession, row: System, wanted: Retired) -> None:

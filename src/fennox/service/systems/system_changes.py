@@ -11,7 +11,7 @@ from fennox.engine.reading.capture import values_of
 from fennox.links.base import parse_address
 from fennox.service.machines.context import Context, named
 from fennox.service.systems import enrolment
-from fennox.wire.enrolling import SystemChange
+from fennox.wire.machines.enrolling import SystemChange
 
 
 async def change(

@@ -13,10 +13,10 @@ from fennox.catalogue.models.stores import StoreRow
 from fennox.service.concerns import estate_count, estate_watch, matters, standing_concerns
 from fennox.service.machines.context import Context
 from fennox.service.people import scopes
-from fennox.wire.alerts import AlertRouteShown
 from fennox.wire.base import Page
-from fennox.wire.concerns import Concern
-from fennox.wire.runs import Status
+from fennox.wire.watch.alerts import AlertRouteShown
+from fennox.wire.watch.concerns import Concern
+from fennox.wire.watch.runs import Status
 
 _ENDED = 200  # concerns that are over, at most
 _WORKER_GONE = timedelta(seconds=10)

@@ -17,7 +17,7 @@ from fennox.service.queries.newest_good import among
 from fennox.service.queries.paging import newest_first
 from fennox.service.runs.outcomes import outcome
 from fennox.wire.base import Page
-from fennox.wire.runs import LogLine, RunShown, StepShown
+from fennox.wire.watch.runs import LogLine, RunShown, StepShown
 
 _PAGE = 500  # log lines
 

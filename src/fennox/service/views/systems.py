@@ -40,8 +40,8 @@ from fennox.service.systems.relations import relations
 from fennox.service.takes import hand_ins
 from fennox.wire.backups import HandInShown
 from fennox.wire.base import Page
-from fennox.wire.relations import Relation, Relations
-from fennox.wire.systems import RunBrief, SystemName, SystemShown
+from fennox.wire.machines.relations import Relation, Relations
+from fennox.wire.machines.systems import RunBrief, SystemName, SystemShown
 
 SystemOrder = Literal["name", "kind", "site", "newest_good"]
 _NEVER = datetime(1970, 1, 1, tzinfo=UTC)

@@ -14,8 +14,8 @@ from fennox.catalogue.models.systems import Site
 from fennox.service.concerns import estate_watch
 from fennox.service.machines import sites
 from fennox.wire.base import Page
-from fennox.wire.sites import SiteShown
-from fennox.wire.workers import WorkerShown
+from fennox.wire.machines.sites import SiteShown
+from fennox.wire.watch.workers import WorkerShown
 
 _REMEMBERED = timedelta(days=7)
 

@@ -36,7 +36,7 @@ from fennox.wire.backups import (
     NewTake,
 )
 from fennox.wire.base import Page
-from fennox.wire.runs import RunShown
+from fennox.wire.watch.runs import RunShown
 
 router = api_router("backups")
 

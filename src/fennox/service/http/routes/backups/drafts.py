@@ -10,7 +10,7 @@ from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.restores import draft_request
 from fennox.service.views import runs as run_views
 from fennox.wire.restores import NewDraft
-from fennox.wire.runs import RunShown
+from fennox.wire.watch.runs import RunShown
 
 router = api_router("restores")
 

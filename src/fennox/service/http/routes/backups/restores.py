@@ -14,7 +14,7 @@ from fennox.service.views import runs as run_views
 from fennox.service.views import sheets
 from fennox.wire.base import Page
 from fennox.wire.restores import RestoreShown, SheetAnswer, SheetShown, SheetStart
-from fennox.wire.runs import RunShown
+from fennox.wire.watch.runs import RunShown
 
 router = api_router("restores")
 

@@ -21,7 +21,7 @@ from fennox.service.queries.paging import After, Limit
 from fennox.service.restores import ending
 from fennox.service.views import runs as run_views
 from fennox.wire.base import Page
-from fennox.wire.runs import LogLine, PassphraseWanted, RunShown
+from fennox.wire.watch.runs import LogLine, PassphraseWanted, RunShown
 
 router = api_router("runs")
 

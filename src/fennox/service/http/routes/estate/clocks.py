@@ -9,7 +9,7 @@ from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.upkeep import clock_confirmation, clock_evidence
 from fennox.service.upkeep.clock_evidence import Judged
-from fennox.wire.clocks import ClocksConfirmed, ClocksShown, EventShown, OtherClock
+from fennox.wire.watch.clocks import ClocksConfirmed, ClocksShown, EventShown, OtherClock
 
 router = api_router("estate")
 

@@ -14,9 +14,9 @@ from fennox.service.queries.lookups import find_concern
 from fennox.service.queries.paging import Limit
 from fennox.service.upkeep import store_duties
 from fennox.service.views import concerns as concern_views
-from fennox.wire.alerts import AlertRouteChange, AlertRouteShown, AlertTested, NewAlertRoute
 from fennox.wire.base import Page
-from fennox.wire.concerns import Concern, MuteWanted
+from fennox.wire.watch.alerts import AlertRouteChange, AlertRouteShown, AlertTested, NewAlertRoute
+from fennox.wire.watch.concerns import Concern, MuteWanted
 
 router = api_router("concerns")
 

@@ -9,7 +9,7 @@ from fennox.service.http.guarded import api_router, guarded_router
 from fennox.service.http.routes.people.session import Here
 from fennox.service.upkeep import store_duties
 from fennox.service.views import concerns as concern_views
-from fennox.wire.runs import Status
+from fennox.wire.watch.runs import Status
 
 router = api_router("estate")
 health = guarded_router("health")

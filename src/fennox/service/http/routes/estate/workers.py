@@ -10,7 +10,7 @@ from fennox.service.http.routes.people.session import Here
 from fennox.service.runs.drain import drain
 from fennox.service.views import workers as worker_views
 from fennox.wire.base import Page
-from fennox.wire.workers import WorkerShown
+from fennox.wire.watch.workers import WorkerShown
 
 router = api_router("workers")
 

@@ -19,7 +19,6 @@ from fennox.service.stores import adopted_store
 from fennox.service.upkeep import store_runs
 from fennox.service.views import runs as run_views
 from fennox.wire.base import Page
-from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     AdoptStore,
     CustodyWanted,
@@ -31,6 +30,7 @@ from fennox.wire.stores import (
     Unlock,
     Withdraw,
 )
+from fennox.wire.watch.runs import RunShown
 
 router = api_router("key sets")
 

@@ -19,7 +19,6 @@ from fennox.service.views import runs as run_views
 from fennox.service.views import stores as store_views
 from fennox.wire.backups import MarkedShown
 from fennox.wire.base import Page
-from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     DamageShown,
     FolderShown,
@@ -31,6 +30,7 @@ from fennox.wire.stores import (
     StoreShown,
     StoreTest,
 )
+from fennox.wire.watch.runs import RunShown
 
 router = api_router("stores")
 

@@ -8,7 +8,7 @@ from fennox.service.access_control import audit
 from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.systems import first_look
-from fennox.wire.enrolling import Looked, LookWanted
+from fennox.wire.machines.enrolling import Looked, LookWanted
 
 router = api_router("systems")
 

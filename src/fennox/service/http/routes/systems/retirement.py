@@ -13,8 +13,8 @@ from fennox.service.http.routes.people.session import Here
 from fennox.service.machines.context import locked
 from fennox.service.systems import enrolment, retirement
 from fennox.service.views import systems as system_views
-from fennox.wire.enrolling import Removed, RemoveWanted, Retired
-from fennox.wire.systems import SystemShown
+from fennox.wire.machines.enrolling import Removed, RemoveWanted, Retired
+from fennox.wire.machines.systems import SystemShown
 
 router = api_router("systems")
 

@@ -23,7 +23,7 @@ from fennox.service.machines.context import Context
 from fennox.service.machines.sites import Connected
 from fennox.service.views import workers as worker_views
 from fennox.wire.base import Page
-from fennox.wire.sites import REVOKED, Hello, NewSite, Refused, SiteAdmitted, SiteShown
+from fennox.wire.machines.sites import REVOKED, Hello, NewSite, Refused, SiteAdmitted, SiteShown
 
 router = api_router("workers")
 doors = APIRouter()

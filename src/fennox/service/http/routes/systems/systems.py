@@ -19,9 +19,9 @@ from fennox.service.systems.relations import relations
 from fennox.service.views import systems as system_views
 from fennox.service.views.systems import SystemFilter, SystemOrder
 from fennox.wire.base import Page
-from fennox.wire.enrolling import Confirmed, NewSystem, Probe, SystemChange
-from fennox.wire.relations import Relations, ReturnOrder
-from fennox.wire.systems import SystemName, SystemShown
+from fennox.wire.machines.enrolling import Confirmed, NewSystem, Probe, SystemChange
+from fennox.wire.machines.relations import Relations, ReturnOrder
+from fennox.wire.machines.systems import SystemName, SystemShown
 
 router = api_router("systems")
 

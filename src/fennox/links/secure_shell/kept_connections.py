@@ -10,7 +10,7 @@ from collections import OrderedDict
 from collections.abc import Hashable
 from dataclasses import dataclass, field
 
-from fennox.links.ssh import SshLink
+from fennox.links.secure_shell.ssh import SshLink
 
 _MOST = 2000  # connections; of more the one that lies idle longest is closed
 _OLDEST = 24 * 3600.0  # seconds; a connection shows only once that its login is still good

@@ -17,8 +17,8 @@ from fennox.links.base import (
     Output,
     Running,
 )
-from fennox.links.command_series import Errors, Series
-from fennox.links.standing_shell import blocks_of
+from fennox.links.secure_shell.command_series import Errors, Series
+from fennox.links.secure_shell.standing_shell import blocks_of
 
 
 class SshRunning:

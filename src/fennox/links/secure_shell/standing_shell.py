@@ -12,7 +12,7 @@ import asyncssh
 
 from fennox.core.errors import Unreachable
 from fennox.links.base import Running
-from fennox.links.command_series import Errors, Series
+from fennox.links.secure_shell.command_series import Errors, Series
 
 COMMAND = "exec sh"
 _BLOCK = 256 * 1024  # bytes
@@ -51,8 +51,8 @@ class StandingShell:
     async def turn(
         self, script: str, mark: str, count: int, heard: Collection[int]
     ) -> AsyncIterator[AsyncIterator[Running]]:
-        """The answers of a script as :func:`~fennox.links.command_series.script` makes it, of
-        ``count`` questions.
+        """The answers to a script of ``count`` questions, made by
+        :func:`~fennox.links.secure_shell.command_series.script`.
         """
         self._busy = True
         errors = Errors(mark.encode())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fennox.wire.base import Shown
-from fennox.wire.enrolling import CertificateShown
+from fennox.wire.machines.enrolling import CertificateShown
 
 
 class Relation(Shown):

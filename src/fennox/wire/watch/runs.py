@@ -10,7 +10,7 @@ from fennox.core.facts.run_orders import RunKind
 from fennox.core.facts.run_results import RunResult, Told
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
-from fennox.wire.concerns import Concern, Matter
+from fennox.wire.watch.concerns import Concern, Matter
 
 ResultT = TypeVar("ResultT", bound=RunResult)
 RunState = Literal["queued", "running", "waiting", "done", "failed", "stopped"]

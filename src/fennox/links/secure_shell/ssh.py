@@ -31,12 +31,12 @@ from fennox.links.base import (
     Running,
     ShellLanguage,
 )
-from fennox.links.command_series import script
-from fennox.links.powershell import in_powershell
-from fennox.links.sftp import SftpFiles
-from fennox.links.ssh_connection import open_connection
-from fennox.links.ssh_running import SshRunning, cut_off, feed_into
-from fennox.links.standing_shell import COMMAND, StandingShell
+from fennox.links.secure_shell.command_series import script
+from fennox.links.secure_shell.powershell import in_powershell
+from fennox.links.secure_shell.sftp import SftpFiles
+from fennox.links.secure_shell.ssh_connection import open_connection
+from fennox.links.secure_shell.ssh_running import SshRunning, cut_off, feed_into
+from fennox.links.secure_shell.standing_shell import COMMAND, StandingShell
 
 _WINDOW = (
     6 * 1024 * 1024
