@@ -5,7 +5,9 @@ import { useRoute } from "vue-router";
 import { client, get } from "../api";
 import SystemRelations from "../components/SystemRelations.vue";
 import BackupLine from "../components/BackupLine.vue";
+import BackupTable from "../components/BackupTable.vue";
 import CensusLine from "../components/CensusLine.vue";
+import DoubtedBackup from "../components/DoubtedBackup.vue";
 import FindingList from "../components/FindingList.vue";
 import RetireDialog from "../components/RetireDialog.vue";
 import ProblemNote from "../components/ProblemNote.vue";
@@ -18,7 +20,6 @@ const route = useRoute();
 const name = String(route.params.name);
 const path = { name };
 const taking = ref(false);
-const changedOnly = ref(false);
 const system = useQuery({
   queryKey: ["system", name],
   queryFn: () => get(client.GET("/api/v1/systems/{name}", { params: { path } })),
@@ -49,7 +50,6 @@ const confirm = useMutation({
     await system.refetch();
   },
 });
-const rows = computed(() => (backups.data.value?.items ?? []).filter((b) => !changedOnly.value || !b.unchanged));
 /** How long a list was in each whole backup, oldest first. */
 function censusOf(list: string): { at: string; count: number }[] {
   const told = (backups.data.value?.items ?? []).filter((b) => b.purpose === "backup" && list in b.census);
@@ -61,21 +61,7 @@ const before = computed(() => {
   const taken = (backups.data.value?.items ?? []).filter((b) => b.purpose === "backup");
   return Object.fromEntries(taken.slice(0, -1).map((b, place) => [b.id, taken[place + 1]!.id]));
 });
-const found = ref("");
 const doubted = computed(() => (backups.data.value?.items ?? []).filter((b) => b.doubtful && !b.expired));
-const clear = useMutation({
-  mutationFn: (asked: { backup: string; good: boolean }) =>
-    get(
-      client.POST("/api/v1/backups/{backup}/clear", {
-        params: { path: { backup: asked.backup } },
-        body: { good: asked.good, reason: found.value },
-      }),
-    ),
-  onSuccess: async () => {
-    found.value = "";
-    await backups.refetch();
-  },
-});
 /** What keeps routines from it or waits for a person, the most important one, and what a person says to end it. */
 const stands = computed(() => {
   const it = system.data.value;
@@ -181,32 +167,13 @@ const now = computed(() => status.data.value?.at ?? new Date(serviceNow()).toISO
       </button>
       <ProblemNote :error="resume.error.value" />
     </div>
-    <div v-for="backup in doubted" :key="backup.id" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
-      <p>
-        The backup of {{ when(backup.time) }} is doubtful: {{ backup.doubtful_because || "somebody doubts it" }}. It pushes no good
-        one out until somebody has looked.
-        <RouterLink v-if="before[backup.id]" :to="`/compare?system=${name}&before=${before[backup.id]}&after=${backup.id}`"
-          >What changed</RouterLink
-        >
-      </p>
-      <form v-if="may('operator')" class="mt-2 flex flex-wrap items-end gap-3" @submit.prevent>
-        <label class="grow text-sm text-muted"
-          >What you have found <input v-model="found" class="field" required maxlength="500"
-        /></label>
-        <button type="button" class="button" :disabled="!found" @click="clear.mutate({ backup: backup.id, good: true })">
-          It is as it should be
-        </button>
-        <button
-          type="button"
-          class="button button-ember"
-          :disabled="!found"
-          @click="clear.mutate({ backup: backup.id, good: false })"
-        >
-          The doubt is right: it may go
-        </button>
-      </form>
-      <ProblemNote :error="clear.error.value" />
-    </div>
+    <DoubtedBackup
+      v-for="backup in doubted"
+      :key="backup.id"
+      :backup="backup"
+      :before="before[backup.id]"
+      @cleared="backups.refetch()"
+    />
 
     <template v-if="system.data.value.missing.length">
       <h2>What its newest backup lacks</h2>
@@ -216,59 +183,7 @@ const now = computed(() => status.data.value?.at ?? new Date(serviceNow()).toISO
     <h2>Backups</h2>
     <BackupLine v-if="backups.data.value?.items.length" :backups="backups.data.value.items" :now="now" />
     <p v-else-if="backups.data.value" class="text-muted">None yet. Take the first one by hand, and look at it.</p>
-    <template v-if="backups.data.value?.items.length">
-      <label class="mt-2 block text-sm text-muted"
-        ><input v-model="changedOnly" type="checkbox" class="mr-1 accent-slate" /> only those that changed something</label
-      >
-      <div class="scroll max-h-[28rem] overflow-y-auto" tabindex="0" role="region" aria-label="Backups">
-        <table>
-          <thead>
-            <tr>
-              <th>Taken</th>
-              <th>Name</th>
-              <th>By</th>
-              <th>Documents</th>
-              <th>New in store</th>
-              <th>Held in</th>
-              <th>Kept by</th>
-              <th>Id</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="backup in rows" :key="backup.id" :class="backup.expired ? 'text-muted' : ''">
-              <td class="whitespace-nowrap">
-                {{ when(backup.time) }}
-                <span v-if="backup.future || backup.misdated" class="block text-sm text-warn">{{
-                  backup.future ? "in the future" : "a wrong date"
-                }}</span>
-              </td>
-              <td>
-                {{ backup.name || "–" }}
-                <span v-if="backup.note" class="block text-sm text-muted">{{ backup.note }}</span>
-              </td>
-              <td>{{ backup.routine ?? (backup.purpose === "safety" ? "a restore" : "hand") }}</td>
-              <td>{{ backup.documents }}, {{ size(backup.bytes) }}</td>
-              <td>
-                {{ backup.unchanged ? "unchanged" : size(backup.new_bytes) }}
-                <RouterLink
-                  v-if="before[backup.id] && !backup.unchanged && may('operator')"
-                  :to="`/compare?system=${name}&before=${before[backup.id]}&after=${backup.id}`"
-                  class="block text-sm"
-                  >what changed</RouterLink
-                >
-              </td>
-              <td>{{ backup.stores.join(", ") }}</td>
-              <td class="text-sm">{{ backup.expired ? "marked to go" : backup.kept_by.join(", ") || "nothing: it goes" }}</td>
-              <td>
-                <RouterLink v-if="may('operator')" :to="`/restores?backup=${backup.id}`"
-                  ><code>{{ backup.id.slice(0, 12) }}</code></RouterLink
-                ><code v-else>{{ backup.id.slice(0, 12) }}</code>
-              </td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
-    </template>
+    <BackupTable v-if="backups.data.value?.items.length" :system="name" :backups="backups.data.value.items" :before="before" />
 
     <template v-if="handIns.data.value?.items.length">
       <h2>What people hand in</h2>

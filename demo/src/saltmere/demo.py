@@ -27,6 +27,7 @@ from saltmere.clock import ClockServer
 from saltmere.estate import Estate, answers, remember
 from saltmere.service import Interface
 from saltmere.story import DAYS, ZONE, Story
+from saltmere.words import WORDS
 
 HOST, PORT = "127.0.0.1", 8420
 USER = "harbour-admin"
@@ -57,9 +58,9 @@ class Demo:
             days=DAYS
         )
         values = {
-            "password": " ".join(secrets.choice(_WORDS) for _ in range(4)),
-            "passphrase": " ".join(secrets.choice(_WORDS) for _ in range(6)),
-            "apart_passphrase": " ".join(secrets.choice(_WORDS) for _ in range(6)),
+            "password": " ".join(secrets.choice(WORDS) for _ in range(4)),
+            "passphrase": " ".join(secrets.choice(WORDS) for _ in range(6)),
+            "apart_passphrase": " ".join(secrets.choice(WORDS) for _ in range(6)),
             "first_day": start.isoformat(),
             "day": 0,
             "prepared": False,
@@ -282,7 +283,7 @@ The restore will ask for packages on the fresh machine; this installs them there
 
     python -m saltmere.install {fresh.folder} cron nginx-light saltmere-booking
 
-Ctrl C stops everything; `make demo` goes on with what is there, `make demo-reset` begins anew.
+Ctrl C stops everything; `make demo` goes on with what is there, `make demo-reset` begins again.
 """,
             flush=True,
         )
@@ -307,60 +308,6 @@ def _end(process: subprocess.Popen[bytes] | None) -> None:
             process.wait(10)
         except subprocess.TimeoutExpired:
             process.kill()
-
-
-_WORDS = [
-    "anchor",
-    "basalt",
-    "bollard",
-    "breeze",
-    "buoy",
-    "cormorant",
-    "current",
-    "dawn",
-    "ebb",
-    "fathom",
-    "fender",
-    "ferry",
-    "fog",
-    "gannet",
-    "grebe",
-    "gull",
-    "harbour",
-    "heather",
-    "herring",
-    "holm",
-    "jetty",
-    "kelp",
-    "lantern",
-    "lichen",
-    "mackerel",
-    "moor",
-    "mussel",
-    "otter",
-    "pebble",
-    "pier",
-    "puffin",
-    "quay",
-    "rope",
-    "rudder",
-    "salt",
-    "seal",
-    "shingle",
-    "skerry",
-    "slipway",
-    "sound",
-    "spray",
-    "squall",
-    "tern",
-    "thrift",
-    "tide",
-    "wake",
-    "whelk",
-    "wharf",
-    "wind",
-    "yawl",
-]
 
 
 def _secret_file(path: Path, text: str) -> None:
