@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import secrets
 from datetime import UTC, datetime
 from pathlib import Path
@@ -87,6 +88,12 @@ def pytest_configure(config: pytest.Config) -> None:
         max_examples=config.getoption("--examples"),
     )
     settings.load_profile("unhurried")
+
+
+def pytest_collection_finish() -> None:
+    """What stays for the whole run is not searched for garbage again and again."""
+    gc.collect()
+    gc.freeze()
 
 
 @pytest.fixture

@@ -130,7 +130,7 @@ async def test_what_a_machine_holds_costs_its_own_backup_alone(
     assert await ticks < longest
     [finding] = told.findings
     assert (finding.severity, finding.code, told.census) == ("warning", "not-looked-at", {})
-    assert "it took more than 2 seconds. Nothing of it is counted" in finding.text
+    assert "it took more than 2 seconds. It is neither counted" in finding.text
     with pytest.raises(
         FarSideFailed, match="was read, but could not be evaluated: it took more than 2 seconds"
     ):
