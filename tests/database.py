@@ -51,7 +51,7 @@ def second_database(postgres: Path) -> Iterator[str]:
 
 def _fresh(postgres: Path) -> Iterator[str]:
     name = f"test_{os.getpid()}_{next(_count)}"
-    admin(postgres, f"create database {name} template template_catalogue")
+    admin(postgres, f"create database {name} template template_catalogue strategy file_copy")
     yield url(postgres, name)
     admin(postgres, f"drop database if exists {name} with (force)")
 

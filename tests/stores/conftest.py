@@ -18,3 +18,4 @@ def _late_sockets() -> Iterator[None]:
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", ResourceWarning)
         gc.collect()
+        gc.freeze()  # else each test searches what all before it have loaded
