@@ -1056,6 +1056,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restores/{sheet}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept Restore
+         * @description Accept a proved restore: the target is the system from now on, or the new one of a seed.
+         */
+        post: operations["accept_restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restores/{sheet}/answer": {
         parameters: {
             query?: never;
@@ -1076,6 +1096,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restores/{sheet}/prove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Prove Restore
+         * @description Prove a restore again: all checks and the census, and no step that changes the target.
+         */
+        post: operations["prove_restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restores/{sheet}/start": {
         parameters: {
             query?: never;
@@ -1087,8 +1127,8 @@ export interface paths {
         put?: never;
         /**
          * Start Restore
-         * @description Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved
-         *     is proved anew.
+         * @description Do exactly what the sheet says; a failed or stopped one continues where it was, one not
+         *     proved is proved again.
          */
         post: operations["start_restore"];
         delete?: never;
@@ -4019,14 +4059,25 @@ export interface components {
              */
             login?: string | null;
             /**
+             * New Name
+             * @description Of a seed: what the new system is called.
+             */
+            new_name?: string | null;
+            /**
              * Onto
-             * @description The system; the backup's own if left out.
+             * @description To practise: the spare. Else the system; the backup's own if left out.
              */
             onto?: string | null;
             /** Parts */
             parts?: string[] | null;
             /** Passphrase */
             passphrase?: string | null;
+            /**
+             * Purpose
+             * @description What the restore is for. `repair`: the system's own machine, or it reinstalled, at its address. `replace`: a new machine takes the system's place, once a person accepts the proof. `practise`: a spare, or a machine at another address; nothing of the estate changes. `seed`: a new machine becomes a new system.
+             * @enum {string}
+             */
+            purpose: "repair" | "replace" | "practise" | "seed";
             /**
              * Wait
              * @description Line up behind an active run of the system; else it is refused.
@@ -4336,6 +4387,12 @@ export interface components {
              * @default
              */
             site: string;
+            /**
+             * Spare
+             * @description It is there to practise restores on: it may be overwritten, and no routine takes it.
+             * @default false
+             */
+            spare: boolean;
             /**
              * Via
              * @description The system that the way to it leads through, by SSH.
@@ -5192,6 +5249,8 @@ export interface components {
         };
         /** RestoreShown */
         RestoreShown: {
+            /** Awaits Acceptance */
+            awaits_acceptance: boolean;
             /** Backup */
             backup: string;
             /** By */
@@ -5205,12 +5264,22 @@ export interface components {
             id: string;
             /** Proved */
             proved: boolean | null;
+            /**
+             * Purpose
+             * @enum {string}
+             */
+            purpose: "repair" | "replace" | "practise" | "seed";
             /** Run */
             run: string | null;
             /** State */
             state: string;
             /** System */
             system: string;
+            /**
+             * Target
+             * @description The spare's name, or an address.
+             */
+            target: string;
         };
         /**
          * Retired
@@ -5555,12 +5624,14 @@ export interface components {
          * @description Versioned data: every change of choices or facts is a new version.
          */
         Sheet: {
-            after: components["schemas"]["After"];
+            /** Accepted */
+            accepted: string | null;
             /**
-             * At Another Machine
-             * @default false
+             * Accepted By
+             * @default
              */
-            at_another_machine: boolean;
+            accepted_by: string;
+            after: components["schemas"]["After"];
             /** Backup */
             backup: string;
             /** Backup Taken */
@@ -5595,10 +5666,22 @@ export interface components {
             kind: string;
             /** Kind Version */
             kind_version: number;
+            /**
+             * New Identity
+             * @default false
+             */
+            new_identity: boolean;
+            /** New Name */
+            new_name: string | null;
             overwrites: components["schemas"]["Overwrites"];
             /** Parts */
             parts: string[];
             proof: components["schemas"]["Proof"] | null;
+            /**
+             * Purpose
+             * @enum {string}
+             */
+            purpose: "repair" | "replace" | "practise" | "seed";
             /**
              * Rejoined
              * @default false
@@ -5627,6 +5710,8 @@ export interface components {
             settings: {
                 [key: string]: string;
             };
+            /** Spare */
+            spare: string | null;
             /**
              * State
              * @default draft
@@ -5637,10 +5722,13 @@ export interface components {
             steps: components["schemas"]["SheetStep"][];
             /** System */
             system: string;
+            /**
+             * System Address
+             * @default
+             */
+            system_address: string;
             /** System Name */
             system_name: string;
-            /** Takes Over */
-            takes_over: boolean | null;
             target: components["schemas"]["Place"];
             /** Target Machine */
             target_machine: string;
@@ -5672,7 +5760,7 @@ export interface components {
              * Acts
              * @description What may be done with it now.
              */
-            acts: ("begin" | "continue" | "prove" | "undo" | "answer")[];
+            acts: ("begin" | "continue" | "prove" | "undo" | "answer" | "accept")[];
             /**
              * Blockers
              * @description Findings that prevent `begin` and `continue`.
@@ -5685,13 +5773,13 @@ export interface components {
              * Format: date-time
              */
             created: string;
+            /**
+             * Estate Afterwards
+             * @description What the estate does once it is proved, in words.
+             */
+            estate_afterwards: string;
             /** Id */
             id: string;
-            /**
-             * Needs Takeover
-             * @description `begin` must say whether the target takes over.
-             */
-            needs_takeover: boolean;
             /** Run */
             run: string | null;
             sheet: components["schemas"]["Sheet"];
@@ -5705,14 +5793,6 @@ export interface components {
              * @description What `undo` would do, in its order.
              */
             to_undo: components["schemas"]["SheetStep"][];
-        };
-        /** SheetStart */
-        SheetStart: {
-            /**
-             * Takeover
-             * @description Whether the target becomes the system once it is proved, so that its machine at another address is no longer watched; false leaves the system as it is. To be said where a sheet is `at_another_machine`.
-             */
-            takeover?: boolean | null;
         };
         /**
          * SheetStep
@@ -5732,7 +5812,7 @@ export interface components {
              */
             detail: string;
             /** Do */
-            do: ("command" | "request" | "write" | "upload" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "proof");
+            do: ("command" | "request" | "write" | "upload" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "look" | "proof");
             /** Ended */
             ended: string | null;
             /** Kind Step */
@@ -6239,6 +6319,8 @@ export interface components {
             } | null;
             /** Site */
             site?: string | null;
+            /** Spare */
+            spare?: boolean | null;
             /**
              * Via
              * @description Empty: the way to it is direct.
@@ -6357,6 +6439,11 @@ export interface components {
             };
             /** Site */
             site: string;
+            /**
+             * Spare
+             * @description It is there to practise on, and no part of the estate.
+             */
+            spare: boolean;
             /** Stores */
             stores: string[];
             /** Suspended Because */
@@ -8652,6 +8739,37 @@ export interface operations {
             };
         };
     };
+    accept_restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     answer_gate: {
         parameters: {
             query?: never;
@@ -8687,6 +8805,39 @@ export interface operations {
             };
         };
     };
+    prove_restore: {
+        parameters: {
+            query?: never;
+            header?: {
+                "idempotency-key"?: string | null;
+            };
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     start_restore: {
         parameters: {
             query?: never;
@@ -8698,11 +8849,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["SheetStart"] | null;
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             202: {
@@ -10403,6 +10550,8 @@ export interface operations {
                 retired?: boolean | null;
                 site?: string | null;
                 sort?: "name" | "kind" | "site" | "newest_good";
+                /** @description Only spares, or none of them. */
+                spare?: boolean | null;
             };
             header?: never;
             path?: never;

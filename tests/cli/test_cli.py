@@ -129,13 +129,13 @@ def test_the_lines_of_the_first_hour(ready: Service, server: LinuxServer, instal
     ready.file("fresh", private)
     ok(ready, "login", "add", "fresh-root", "--account", "root", "--key", "fresh")
     server.stop()
-    target = ("--onto", "web-9", "--at", f"{fresh.host}:{fresh.port}", "--login", "fresh-root")
+    target = ("--replace", "--at", f"{fresh.host}:{fresh.port}", "--login", "fresh-root")
     fails(ready, 5, fresh.host_key, "restore", "draft", "first", *target)
     sheet = ok(
         ready, "restore", "draft", "first", *target, "--accept-key", fresh.host_key, "--quiet"
     ).stdout.strip()
     run = ok(
-        ready, "restore", "start", sheet, "--yes", "--takeover", "--no-follow", "--quiet"
+        ready, "restore", "start", sheet, "--yes", "web-9", "--no-follow", "--quiet"
     ).stdout.strip()
     fails(ready, 5, "nginx-light", "run", "follow", run)
     fresh.set_packages(
@@ -156,6 +156,8 @@ def test_the_lines_of_the_first_hour(ready: Service, server: LinuxServer, instal
     ok(ready, "restore", "answer", sheet, "done")
     assert "proved" in ok(ready, "run", "follow", run).stderr
     assert "PROVED" in ok(ready, "restore", "show", sheet).stdout
+    fails(ready, 5, "--yes web-9", "restore", "accept", sheet)
+    ok(ready, "restore", "accept", sheet, "--yes", "web-9")
     assert f"{fresh.host}:{fresh.port}" in ok(ready, "system", "show", "web-9").stdout
     ready.stop()  # from here on nothing of the service is alive
     rescued = ok(ready, "rescue", "list", "attic", "--passphrase-file", "p.txt").stdout

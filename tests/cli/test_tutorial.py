@@ -132,8 +132,7 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
         "restore",
         "draft",
         backup.id,
-        "--onto",
-        "holm-gauge",
+        "--replace",
         "--at",
         f"{fresh.host}:{fresh.port}",
         "--login",
@@ -144,7 +143,7 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
     )
     assert drafted.returncode == 0, drafted.stderr
     started = ready.fennox(
-        "restore", "start", drafted.stdout.strip(), "--yes", "--takeover", "--no-follow", "--quiet"
+        "restore", "start", drafted.stdout.strip(), "--yes", "holm-gauge", "--no-follow", "--quiet"
     )
     ended = ready.ended(started.stdout.strip())
     assert ended.state == "done", ended.reason

@@ -122,7 +122,7 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
         client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
     page.get_by_role("link", name="web-9").first.click()
     page.get_by_role("link", name="Restore …").click()
-    page.get_by_label("freshly installed").check()
+    page.get_by_label("a new machine takes the system's place").check()
     page.get_by_label("Address and port of the fresh machine").fill(f"{fresh.host}:{fresh.port}")
     page.get_by_label("Login of the fresh machine").select_option("fresh-root")
     page.get_by_role("button", name="Draft the run sheet").click()
@@ -134,8 +134,6 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
     begin = page.get_by_role("button", name="Begin the restore")
     expect(begin).to_be_disabled()
     page.get_by_label("Type the system's name").fill("web-9")
-    expect(begin).to_be_disabled()
-    page.get_by_label("This machine becomes web-9").check()
     assert violations(page) == []
     begin.click()
     expect(page.get_by_text("This needs you")).to_be_visible()
@@ -161,6 +159,14 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
         timeout=120_000
     )
     assert violations(page) == []
+    with service.client() as client:
+        assert client.system("web-9").address == f"{server.host}:{server.port}"
+    page.get_by_role("button", name="Accept …").click()
+    page.get_by_label("Type the name, web-9").fill("web-9")
+    page.get_by_role("button", name="Accept it").click()
+    expect(page.get_by_text("Accepted by harbour-admin")).to_be_visible()
+    with service.client() as client:
+        assert client.system("web-9").address == f"{fresh.host}:{fresh.port}"
 
 
 def test_axe_finds_nothing_on_any_page(
@@ -329,7 +335,7 @@ def test_a_restore_that_failed_is_given_up_in_the_browser(
 @pytest.mark.long
 def test_what_a_machine_says_turns_no_page(page: Page, service: Service, odd: str) -> None:
     with service.client() as client:
-        drafted = service.ended(client.draft(NewDraft(backup=odd)).id)
+        drafted = service.ended(client.draft(NewDraft(backup=odd, purpose="repair")).id)
         sheet = came_to(drafted, "sheet")
         runs = [client.runs(kind=kind)[0].id for kind in ("take", "draft")]
         taken = [backup.id for backup in client.backups(system="web-9", limit=2)]

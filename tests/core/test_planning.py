@@ -11,15 +11,16 @@ from hypothesis import strategies as st
 from fennox.core.format.manifest import Finding, Head, KindFile, Machine, Part, Reached
 from fennox.core.format.trees import EMPTY
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring import changed_facts, plan_findings, planning, proving
+from fennox.core.restoring import changed_facts, plan_findings, planning, proving, purposes
 from fennox.core.restoring.plan_inputs import RestoreSource, Target
-from fennox.core.restoring.sheet import CheckProof, Place, SheetAct, SheetState
+from fennox.core.restoring.sheet import CheckProof, Place, Sheet, SheetAct, SheetState
 from tests.conftest import NOON
 from tests.engine.keeper import shipped_kind
 
 LINUX, _ = shipped_kind("linux-server")
 SKERRY, _ = shipped_kind("storage-server")
 ALL = [part.name for part in LINUX.part]
+REPAIR = planning.Intent("repair")
 
 
 def machine(**changes: str) -> Machine:
@@ -63,7 +64,7 @@ def target(**changes: str) -> Target:
 def codes(
     kind: Kind, one: RestoreSource, other: Target, severity: str, parts: list[str] | None = None
 ) -> list[str]:
-    sheet = planning.plan(kind, one, other, parts or ALL, {})
+    sheet = planning.plan(kind, REPAIR, one, other, parts or ALL, {})
     return [finding.code for finding in sheet.findings if finding.severity == severity]
 
 
@@ -97,7 +98,7 @@ def test_what_the_backup_lacks_is_said_again_before_the_restore() -> None:
 
 
 def test_what_is_overwritten_added_and_stays_is_told_by_name() -> None:
-    over = planning.plan(LINUX, source(), target(), ALL, {}).overwrites
+    over = planning.plan(LINUX, REPAIR, source(), target(), ALL, {}).overwrites
     assert (over.changed, over.added, over.staying_count, over.same_count) == (
         ["/etc/a"],
         ["/etc/b"],
@@ -108,33 +109,35 @@ def test_what_is_overwritten_added_and_stays_is_told_by_name() -> None:
 
 def test_steps_are_only_those_that_have_something_to_do_and_show_their_commands() -> None:
     sheet = planning.plan(
-        LINUX, source(), target(), ALL, {"ssh-restart": "kill -HUP 1; echo 'x y'"}
+        LINUX, REPAIR, source(), target(), ALL, {"ssh-restart": "kill -HUP 1; echo 'x y'"}
     )
     shown = [command for step in sheet.steps for command in step.commands]
     assert "systemctl --root=/ enable a.service" in shown
     assert "systemctl --root=/ disable z.service" in shown
     assert any("nginx" in command and "cron" not in command for command in shown)
     assert "sh -c 'kill -HUP 1; echo '\"'\"'x y'\"'\"''" in shown
-    only = planning.plan(LINUX, source(), target(), ["settings"], {})
+    only = planning.plan(LINUX, REPAIR, source(), target(), ["settings"], {})
     assert not any(step.do == "gate" for step in only.steps)
 
 
 def test_the_face_afterwards_is_the_backups_only_if_everything_is_restored() -> None:
-    whole = planning.plan(LINUX, source(), target(), ALL, {}).after
+    whole = planning.plan(LINUX, REPAIR, source(), target(), ALL, {}).after
     assert whole.place == Place(address="10.0.0.2:22", account="root", key="SHA256:old")
-    part = planning.plan(LINUX, source(), target(), ["settings"], {}).after
+    part = planning.plan(LINUX, REPAIR, source(), target(), ["settings"], {}).after
     assert part.place.key == "SHA256:new"
 
 
 def test_only_facts_that_changed_are_told() -> None:
-    then = planning.plan(LINUX, source(), target(), ALL, {})
-    now = planning.plan(LINUX, source(), target(version="12.1"), ALL, {})
+    then = planning.plan(LINUX, REPAIR, source(), target(), ALL, {})
+    now = planning.plan(LINUX, REPAIR, source(), target(version="12.1"), ALL, {})
     assert changed_facts.changed_facts(then, then) == []
     assert changed_facts.changed_facts(then, now) == [
         "the target's version was debian 12 and is now debian 12.1"
     ]
     other = replace(target(), documents={"settings": {"/etc/a": "1", "/etc/b": "x"}})
-    [said] = changed_facts.changed_facts(then, planning.plan(LINUX, source(), other, ALL, {}))
+    [said] = changed_facts.changed_facts(
+        then, planning.plan(LINUX, REPAIR, source(), other, ALL, {})
+    )
     assert said.endswith(
         "(overwritten as well: /etc/b; overwritten no more: /etc/a; added no more: /etc/b)"
     )
@@ -142,7 +145,7 @@ def test_only_facts_that_changed_are_told() -> None:
 
 def test_a_list_that_the_backup_never_counted_is_unknown_and_not_empty() -> None:
     never = source(census={"packages": ["cron", "nginx"]})
-    sheet = planning.plan(LINUX, never, target(), ALL, {})
+    sheet = planning.plan(LINUX, REPAIR, never, target(), ALL, {})
     assert not any(
         "disable z.service" in command for step in sheet.steps for command in step.commands
     )
@@ -240,7 +243,7 @@ def test_members_of_a_replicated_set_are_told_with_how_the_backup_wins() -> None
     alone = source(kind)
     member = source(kind, census={"replicates with": ["ldap://names-2.saltmere.example"]})
     parts = [part.name for part in kind.part]
-    sheets = [planning.plan(kind, one, target(), parts, {}) for one in (alone, member)]
+    sheets = [planning.plan(kind, REPAIR, one, target(), parts, {}) for one in (alone, member)]
     told = [
         [finding for finding in sheet.findings if finding.code == "replicates"] for sheet in sheets
     ]
@@ -258,14 +261,14 @@ def test_members_of_a_replicated_set_are_told_with_how_the_backup_wins() -> None
         ("failed", True, ["continue", "undo"]),
         ("stopped", True, ["continue", "undo"]),
         ("not proved", True, ["prove", "undo"]),
-        ("proved", True, []),
+        ("proved", True, ["prove"]),
         ("given up", True, []),
     ],
 )
 def test_a_sheet_says_what_may_be_done_with_it(
     state: SheetState, begun: bool, acts: list[SheetAct]
 ) -> None:
-    sheet = planning.plan(LINUX, source(), target(), ALL, {})
+    sheet = planning.plan(LINUX, REPAIR, source(), target(), ALL, {})
     sheet.state = state
     if begun:
         next(step for step in sheet.steps if step.kind_step is not None).state = "done"
@@ -273,7 +276,7 @@ def test_a_sheet_says_what_may_be_done_with_it(
 
 
 def test_a_sheet_that_waits_is_answered_and_one_that_was_given_up_is_not_continued() -> None:
-    sheet = planning.plan(LINUX, source(), target(), ALL, {})
+    sheet = planning.plan(LINUX, REPAIR, source(), target(), ALL, {})
     gate = sheet.ask_anew("facts", None, "It has changed.", ["accept"])
     sheet.state = "waiting"
     assert sheet.acts() == ["answer"]
@@ -281,3 +284,104 @@ def test_a_sheet_that_waits_is_answered_and_one_that_was_given_up_is_not_continu
     assert sheet.acts() == []
     sheet.state, sheet.giving_up = "failed", True
     assert sheet.acts() == ["undo"]
+
+
+def of_purpose(intent: planning.Intent, parts: list[str] = ALL, **changes: str) -> Sheet:
+    one = replace(source(), address="10.0.0.1:22", machine="old", key="SHA256:old")
+    return planning.plan(LINUX, intent, one, target(**changes), parts, {})
+
+
+PROVED = {
+    "proved": True,
+    "lists": [],
+    "left_out_lists": [],
+    "checks": [],
+    "at": "2026-03-01T12:00:00Z",
+}
+SEED = planning.Intent("seed", new_name="web-10")
+PRACTICE = planning.Intent("practise", spare="spare-1")
+
+
+@pytest.mark.parametrize(
+    ("intent", "said"),
+    [
+        (REPAIR, "Its machine has another id or key: once a person accepts"),
+        (planning.Intent("replace"), "Until then it is the one at 10.0.0.1:22."),
+        (PRACTICE, "Nothing of web-9 changes."),
+        (SEED, "the machine at 10.0.0.2:22 is enrolled as web-10. Nothing of web-9 changes."),
+    ],
+    ids=lambda value: value.purpose if isinstance(value, planning.Intent) else "",
+)
+def test_a_sheet_says_what_the_estate_does_afterwards(intent: planning.Intent, said: str) -> None:
+    assert said in purposes.estate_afterwards(of_purpose(intent))
+
+
+@pytest.mark.parametrize(
+    ("intent", "waits"), [(REPAIR, True), (planning.Intent("replace"), True), (PRACTICE, False)]
+)
+def test_what_is_proved_waits_for_a_person_where_the_estate_changes(
+    intent: planning.Intent, waits: bool
+) -> None:
+    sheet = of_purpose(intent)
+    assert not sheet.awaits_acceptance(), "it is not proved yet"
+    sheet.state = "proved"
+    assert sheet.awaits_acceptance() == waits
+    assert ("accept" in sheet.acts()) == waits
+    sheet.accepted = NOON
+    assert not sheet.awaits_acceptance()
+
+
+def test_a_repair_of_the_very_machine_needs_no_acceptance() -> None:
+    one = replace(source(), address="10.0.0.2:22", machine="new", key="SHA256:old")
+    sheet = planning.plan(LINUX, REPAIR, one, target(), ALL, {})
+    sheet.state = "proved"
+    assert not sheet.awaits_acceptance()
+
+
+@pytest.mark.parametrize("intent", [planning.Intent("replace"), PRACTICE, SEED])
+def test_the_systems_own_machine_is_only_repaired(intent: planning.Intent) -> None:
+    one = replace(source(), address="10.0.0.1:22", machine="new", key="SHA256:old")
+    sheet = planning.plan(LINUX, intent, one, target(), ALL, {})
+    assert "own-machine" in [finding.code for finding in sheet.blockers()]
+
+
+@pytest.mark.parametrize("intent", [planning.Intent("replace"), SEED])
+def test_what_is_to_be_a_system_must_be_whole(intent: planning.Intent) -> None:
+    assert "not-whole" in [one.code for one in of_purpose(intent, ["settings"]).blockers()]
+    assert "not-whole" not in [one.code for one in of_purpose(PRACTICE, ["settings"]).blockers()]
+
+
+@pytest.mark.parametrize(
+    ("intent", "first"),
+    [
+        (REPAIR, "safety"),
+        (PRACTICE, "safety"),
+        (planning.Intent("practise"), "look"),
+        (SEED, "look"),
+    ],
+)
+def test_only_enrolled_systems_have_safety_copies(intent: planning.Intent, first: str) -> None:
+    sheet = of_purpose(intent)
+    assert sheet.steps[0].do == first
+    assert ("not-saved" in [one.code for one in sheet.findings]) == (first == "look")
+
+
+@pytest.mark.parametrize(
+    ("before", "purpose", "accepted"),
+    [
+        ({}, "repair", False),
+        ({"at_another_machine": True, "takes_over": None}, "practise", False),
+        ({"at_another_machine": True, "takes_over": False}, "practise", False),
+        ({"at_another_machine": True, "takes_over": True}, "replace", False),
+        ({"at_another_machine": True, "takes_over": True, "proof": PROVED}, "replace", True),
+    ],
+)
+def test_a_sheet_of_before_december_2026_has_the_purpose_it_was_carried_out_for(
+    before: dict[str, object], purpose: str, accepted: bool
+) -> None:
+    kept = of_purpose(REPAIR).model_dump(mode="json")
+    for name in ("purpose", "system_address", "spare", "new_name", "new_identity", "accepted"):
+        del kept[name]
+    sheet = Sheet.model_validate(kept | before)
+    assert sheet.purpose == purpose
+    assert (sheet.accepted is not None) == accepted

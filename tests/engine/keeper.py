@@ -209,7 +209,14 @@ class Keeper:
             await backup_digests(reader, chosen),
             self.login.account,
         )
-        return planning.plan(self.kind, source, seen, chosen, values_of(self.kind, self.settings))
+        return planning.plan(
+            self.kind,
+            planning.Intent("repair"),
+            source,
+            seen,
+            chosen,
+            values_of(self.kind, self.settings),
+        )
 
     async def restore(
         self,

@@ -226,6 +226,7 @@ def sheet_of(name: str, system: str, backup: str, version: int = 1) -> Sheet:
     return Sheet(
         version=version,
         backup=backup,
+        purpose="repair",
         system=system,
         system_name=name,
         kind="linux-server",

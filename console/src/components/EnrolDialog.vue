@@ -26,6 +26,7 @@ const via = ref("");
 const kind = ref("");
 const name = ref("");
 const site = ref("");
+const spare = ref(false);
 const needs = ref<string[]>([]);
 const settings = ref<Record<string, string>>({});
 const accepted = ref<string | null>(null);
@@ -87,6 +88,7 @@ const enrol = useMutation({
           site: site.value,
           labels: [],
           patience: 15,
+          spare: spare.value,
         },
       }),
     );
@@ -222,6 +224,10 @@ function again(): void {
       </details>
       <label class="label" for="enrol-name">Name</label>
       <input id="enrol-name" v-model="name" class="field" required placeholder="web-9" />
+      <label class="mt-2 block"
+        ><input v-model="spare" type="checkbox" class="mr-1 accent-slate" />a spare to practise restores on: it may be
+        overwritten, and no routine takes it</label
+      >
       <template v-if="others.length">
         <label class="label" for="enrol-needs">Systems that must be back before it</label>
         <select id="enrol-needs" v-model="needs" class="field" multiple :size="Math.min(4, others.length)">

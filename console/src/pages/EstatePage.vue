@@ -125,12 +125,13 @@ function by(column: typeof sort.value): void {
           <td class="whitespace-nowrap">{{ system.kind }}</td>
           <td class="whitespace-nowrap">{{ system.site || "–" }}</td>
           <td class="whitespace-nowrap">
-            <span :class="system.newest_good ? '' : 'font-semibold text-ember'">{{
+            <span v-if="system.spare" class="text-muted">a spare</span>
+            <span v-else :class="system.newest_good ? '' : 'font-semibold text-ember'">{{
               age(system.newest_good, status.data.value?.at)
             }}</span>
             <span class="text-sm text-muted"> · {{ system.backups }} {{ system.backups === 1 ? "backup" : "backups" }}</span>
           </td>
-          <td class="whitespace-nowrap">{{ system.next_run ? when(system.next_run) : system.retired ? "retired" : "by hand" }}</td>
+          <td class="whitespace-nowrap">{{ system.next_run ? when(system.next_run) : system.retired ? "retired" : system.spare ? "–" : "by hand" }}</td>
           <td>{{ system.stores.join(", ") || "–" }}</td>
           <td>
             <span v-if="system.missing.length" class="text-warn">{{ system.missing[0]?.text }}</span

@@ -2,7 +2,7 @@
 import { useMutation, useQuery } from "@tanstack/vue-query";
 import { computed, reactive, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { client, get, ProblemError } from "../api";
+import { client, get, ProblemError, type Schema } from "../api";
 import AcceptKey from "../components/AcceptKey.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import RunProgress from "../components/RunProgress.vue";
@@ -15,7 +15,19 @@ const route = useRoute();
 const router = useRouter();
 const system = ref("");
 const backup = ref(String(route.query.backup ?? ""));
-const elsewhere = ref(false);
+type Purpose = Schema["NewDraft"]["purpose"];
+const purposes: { value: Purpose; means: string }[] = [
+  { value: "repair", means: "the system's own machine, or it reinstalled, at its address" },
+  { value: "replace", means: "a new machine takes the system's place once you accept the proof" },
+  { value: "practise", means: "onto a spare or a fresh machine; nothing of the estate changes" },
+  { value: "seed", means: "a new machine becomes a new system, made from this backup" },
+];
+const purpose = ref<Purpose | null>(null);
+const spare = ref("");
+const newName = ref("");
+const elsewhere = computed(
+  () => purpose.value !== null && purpose.value !== "repair" && !(purpose.value === "practise" && spare.value),
+);
 const at = ref("");
 const login = ref("");
 const parts = ref<string[]>([]);
@@ -25,6 +37,10 @@ const runId = ref<string | null>(null);
 const { run, now } = useFollowed(runId);
 const systems = useQuery({ queryKey: ["system-names"], queryFn: () => get(client.GET("/api/v1/system-names")) });
 const logins = useQuery({ queryKey: ["logins"], queryFn: () => get(client.GET("/api/v1/logins")) });
+const spares = useQuery({
+  queryKey: ["spares"],
+  queryFn: () => get(client.GET("/api/v1/systems", { params: { query: { spare: true, limit: 500 } } })),
+});
 const sheets = useQuery({
   queryKey: ["restores"],
   queryFn: () => get(client.GET("/api/v1/restores")),
@@ -55,6 +71,9 @@ const draft = useMutation({
       client.POST("/api/v1/restores", {
         body: {
           backup: backup.value,
+          purpose: purpose.value!,
+          new_name: purpose.value === "seed" ? newName.value : null,
+          onto: purpose.value === "practise" && spare.value ? spare.value : null,
           at: elsewhere.value ? at.value : null,
           login: elsewhere.value && login.value ? login.value : null,
           key: accepted.value,
@@ -73,12 +92,20 @@ watch(run, async (seen) => {
 });
 // The browser refuses to send a form whose chosen backup is not among the options yet, and says nothing.
 const ready = computed(
-  () => (backups.data.value?.items ?? []).some((item) => item.id === backup.value) && parts.value.length > 0,
+  () =>
+    (backups.data.value?.items ?? []).some((item) => item.id === backup.value) &&
+    parts.value.length > 0 &&
+    purpose.value !== null,
 );
+const kindOf = computed(() => systems.data.value?.items.find((item) => item.name === system.value)?.kind);
+/** Spares of the same kind as the system; the first one is proposed. */
+const fitting = computed(() => (spares.data.value?.items ?? []).filter((item) => item.kind === kindOf.value));
+watch(fitting, (found) => {
+  spare.value = found[0]?.name ?? "";
+});
 const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => get(client.GET("/api/v1/kinds")) });
 const hasEntrance = computed(() => {
-  const kind = systems.data.value?.items.find((item) => item.name === system.value)?.kind;
-  return kinds.data.value?.items.find((item) => item.name === kind)?.entrance ?? "";
+  return kinds.data.value?.items.find((item) => item.name === kindOf.value)?.entrance ?? "";
 });
 const ofEntrance = computed(
   () => draft.error.value instanceof ProblemError && draft.error.value.problem.field === "entrance.key",
@@ -124,16 +151,25 @@ function accept(fingerprint: string): void {
     </div>
     <div>
       <fieldset class="mt-3">
-        <legend class="text-sm text-muted">Target</legend>
-        <label class="block"
-          ><input v-model="elsewhere" type="radio" :value="false" class="mr-1 accent-slate" />the system itself, at its
-          address</label
-        >
-        <label class="block"
-          ><input v-model="elsewhere" type="radio" :value="true" class="mr-1 accent-slate" />freshly installed, at
-          another address</label
+        <legend class="text-sm text-muted">What is it for?</legend>
+        <label v-for="item in purposes" :key="item.value" class="block"
+          ><input v-model="purpose" type="radio" name="purpose" :value="item.value" class="mr-1 accent-slate" /><b class="mr-2">{{
+            item.value
+          }}</b
+          ><span class="text-muted">{{ item.means }}</span></label
         >
       </fieldset>
+      <template v-if="purpose === 'seed'">
+        <label class="label" for="desk-new-name">Name of the new system</label>
+        <input id="desk-new-name" v-model="newName" class="field" required />
+      </template>
+      <template v-if="purpose === 'practise' && fitting.length">
+        <label class="label" for="desk-spare">Spare</label>
+        <select id="desk-spare" v-model="spare" class="field" @change="accepted = null">
+          <option value="">none: a fresh machine at another address</option>
+          <option v-for="item in fitting" :key="item.id" :value="item.name">{{ item.name }}</option>
+        </select>
+      </template>
       <template v-if="elsewhere">
         <label class="label" for="desk-at">Address and port of the fresh machine</label>
         <input id="desk-at" v-model="at" class="field font-mono" required @input="accepted = null" />
@@ -177,6 +213,8 @@ function accept(fingerprint: string): void {
         <tr>
           <th>Drafted</th>
           <th>System</th>
+          <th>Purpose</th>
+          <th>Target</th>
           <th>Backup</th>
           <th>State</th>
           <th>By</th>
@@ -188,10 +226,15 @@ function accept(fingerprint: string): void {
             <RouterLink :to="`/restores/${item.id}`">{{ when(item.created) }}</RouterLink>
           </td>
           <td>{{ item.system }}</td>
+          <td>{{ item.purpose }}</td>
+          <td>{{ item.target }}</td>
           <td>
             <code>{{ item.backup.slice(0, 12) }}</code>
           </td>
-          <td><StateWord :state="item.state === 'waiting' ? 'waiting for you' : item.state" /></td>
+          <td>
+            <StateWord :state="item.state === 'waiting' ? 'waiting for you' : item.state" />
+            <span v-if="item.awaits_acceptance" class="block text-sm text-warn">not accepted yet</span>
+          </td>
           <td>{{ item.by }}</td>
         </tr>
       </tbody>

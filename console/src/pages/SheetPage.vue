@@ -18,6 +18,7 @@ const path = { sheet: id };
 const asking = ref(false);
 const givingUp = ref(false);
 const typed = ref("");
+const typedToAccept = ref("");
 const shown = useQuery({
   queryKey: ["sheet", id],
   queryFn: () => get(client.GET("/api/v1/restores/{sheet}", { params: { path } })),
@@ -28,12 +29,23 @@ watch(run, () => shown.refetch());
 const sheet = computed(() => shown.data.value?.sheet);
 const gate = computed(() => sheet.value?.gates.find((item) => item.answer === null));
 const acts = computed(() => (may("operator") ? (shown.data.value?.acts ?? []) : []));
-const words = { begin: "Begin …", continue: "Continue …", prove: "Prove it again" } as const;
-const startAs = computed(() => (["begin", "continue", "prove"] as const).find((act) => acts.value.includes(act)));
-const takeover = ref<boolean | null>(null);
-const mustSay = computed(() => shown.data.value?.needs_takeover ?? false);
+const words = { begin: "Begin …", continue: "Continue …" } as const;
+const startAs = computed(() => (["begin", "continue"] as const).find((act) => acts.value.includes(act)));
+const prove = useMutation({
+  mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/prove", { params: { path } })),
+  onSuccess: () => shown.refetch(),
+});
+const accepting = ref(false);
+const named = computed(() => sheet.value?.new_name ?? sheet.value?.system_name ?? "");
+const accept = useMutation({
+  mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/accept", { params: { path } })),
+  onSuccess: async () => {
+    accepting.value = false;
+    await shown.refetch();
+  },
+});
 const start = useMutation({
-  mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/start", { params: { path }, body: { takeover: takeover.value } })),
+  mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/start", { params: { path } })),
   onSuccess: async () => {
     asking.value = false;
     await shown.refetch();
@@ -84,12 +96,29 @@ function took(from: string | null, to: string | null): string {
         type="button"
         class="button button-ember ml-auto"
         :disabled="shown.data.value.blockers > 0"
-        @click="startAs === 'prove' ? start.mutate() : (asking = true)"
+        @click="asking = true"
       >
         {{ words[startAs] }}
       </button>
+      <button v-if="acts.includes('accept')" type="button" class="button button-ember ml-auto" @click="accepting = true">
+        Accept …
+      </button>
+      <button v-if="acts.includes('prove')" type="button" class="button" :disabled="prove.isPending.value" @click="prove.mutate()">
+        Prove it again
+      </button>
       <button v-if="acts.includes('undo')" type="button" class="button" @click="givingUp = true">Give it up …</button>
     </div>
+
+    <p class="mt-2">
+      <b>{{ sheet.purpose }}</b
+      ><template v-if="sheet.spare"> onto the spare {{ sheet.spare }}</template
+      >. {{ shown.data.value.estate_afterwards }}
+      <template v-if="sheet.accepted"> Accepted by {{ sheet.accepted_by }}, {{ when(sheet.accepted) }}.</template>
+    </p>
+    <p v-if="acts.includes('accept')" class="mt-3 border-l-4 border-ember bg-ember-soft px-4 py-3">
+      It is proved and waits to be accepted. Look at {{ named }} yourself, then accept it.
+    </p>
+    <ProblemNote :error="prove.error.value" />
 
     <div v-if="gate" class="mt-4 border-l-4 border-ember bg-ember-soft px-4 py-3">
       <p class="font-semibold">This needs you</p>
@@ -250,32 +279,44 @@ function took(from: string | null, to: string | null): string {
       </div>
       <ProblemNote :error="undo.error.value" />
     </AskDialog>
+    <AskDialog :open="accepting" title="Accept the restore" @close="accepting = false">
+      <p>{{ shown.data.value.estate_afterwards }}</p>
+      <form @submit.prevent="accept.mutate()">
+        <label class="label" for="accept-name">Type the name, {{ named }}, to accept it</label>
+        <input id="accept-name" v-model="typedToAccept" class="field" autocomplete="off" />
+        <div class="mt-4 flex gap-3">
+          <button class="button button-ember" :disabled="typedToAccept !== named || accept.isPending.value">
+            Accept it
+          </button>
+          <button type="button" class="cursor-pointer text-muted" @click="accepting = false">Cancel</button>
+        </div>
+      </form>
+      <ProblemNote :error="accept.error.value" />
+    </AskDialog>
     <AskDialog :open="asking" title="Begin the restore" @close="asking = false">
       <p>
         This writes to <code>{{ sheet.target.address }}</code
         >, {{ sheet.target_product }} {{ sheet.target_version }}, machine <code class="break-all">{{ sheet.target_machine }}</code
-        >. {{ sheet.overwrites.changed_count }} documents are overwritten. What the target holds now is saved first.
+        >. {{ sheet.overwrites.changed_count }} documents are overwritten.
+        {{
+          sheet.steps.some((step) => step.do === "safety")
+            ? "What the target holds now is saved first."
+            : "What the target holds now is not saved."
+        }}
       </p>
       <p class="mt-2">
         It cannot be undone by itself: {{ sheet.cannot_be_undone.join("; ") || "nothing" }}. It restarts:
         {{ sheet.restarts.join("; ") || "nothing" }}.
       </p>
       <form @submit.prevent="start.mutate()">
-        <fieldset v-if="mustSay" class="mt-3">
-          <legend class="label">The target is another machine than {{ sheet.system_name }}'s own</legend>
-          <label class="block">
-            <input v-model="takeover" type="radio" name="takeover" :value="true" />
-            This machine becomes {{ sheet.system_name }}; {{ sheet.system_name }}'s own machine is no longer watched
-          </label>
-          <label class="block">
-            <input v-model="takeover" type="radio" name="takeover" :value="false" />
-            {{ sheet.system_name }} stays what it is; nothing about it changes
-          </label>
-        </fieldset>
+        <p class="mt-2">
+          <b>{{ sheet.purpose }}</b
+          >: {{ shown.data.value.estate_afterwards }}
+        </p>
         <label class="label" for="confirm-name">Type the system's name, {{ sheet.system_name }}, to begin</label>
         <input id="confirm-name" v-model="typed" class="field" autocomplete="off" />
         <div class="mt-4 flex gap-3">
-          <button class="button button-ember" :disabled="typed !== sheet.system_name || (mustSay && takeover === null) || start.isPending.value">
+          <button class="button button-ember" :disabled="typed !== sheet.system_name || start.isPending.value">
             Begin the restore
           </button>
           <button type="button" class="cursor-pointer text-muted" @click="asking = false">Cancel</button>

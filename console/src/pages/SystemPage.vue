@@ -121,9 +121,10 @@ const now = computed(() => status.data.value?.at ?? new Date(serviceNow()).toISO
         The newest good backup is {{ age(system.data.value.newest_good, now) }} old, in
         {{ system.data.value.stores.join(" and ") }}.
       </template>
+      <template v-else-if="system.data.value.spare">It is a spare: restores are practised on it, and it may be overwritten.</template>
       <span v-else class="font-semibold text-ember">There is no backup of it.</span>
       <template v-if="system.data.value.next_run"> The next one comes {{ when(system.data.value.next_run) }}.</template>
-      <template v-else> No routine takes it{{ system.data.value.retired ? " any more" : "" }}.</template>
+      <template v-else-if="!system.data.value.spare"> No routine takes it{{ system.data.value.retired ? " any more" : "" }}.</template>
       <RouterLink v-if="system.data.value.active_run" :to="`/runs/${system.data.value.active_run.id}`" class="ml-2">
         {{ system.data.value.active_run.kind }} <StateWord :state="system.data.value.active_run.state" />
       </RouterLink>

@@ -274,7 +274,8 @@ In another terminal:
         --zone Europe/Oslo --store attic \\
         --ladder "everything for 14 days, daily for 60 days, always 3"
     fennox routine preview nightly
-    fennox restore draft first --onto web-9 --at {fresh.host}:{fresh.port} --login fresh-root \\
+    fennox restore draft first --practise --onto spare-1
+    fennox restore draft first --replace --at {fresh.host}:{fresh.port} --login fresh-root \\
         --accept-key {fresh.host_key}
 
 The passphrase of the stores harbour and lighthouse is in passphrase.txt,

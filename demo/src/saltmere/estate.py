@@ -31,6 +31,7 @@ WAITING = ("web-9", "127.20.9.1", "booking")
 DEPOT = ("gannet-depot", "127.20.2.9")  # a machine that only keeps backups, reached by SFTP
 DEPOT_FOLDER = "/srv/fennox"
 FRESH_LINUX = ("fresh-linux", "127.20.9.2")
+SPARE = ("spare-1", "127.20.9.4")  # it may be overwritten: restores are practised on it
 FRESH_SKERRY = ("fresh-skerry", "127.20.9.3")
 ADMINISTRATOR = "keeper"
 
@@ -52,6 +53,7 @@ class Estate:
         for name, address in [(n, a) for n, (a, _, _) in LINUX.items()] + [
             WAITING[:2],
             FRESH_LINUX,
+            SPARE,
             DEPOT,
         ]:
             self.linux[name] = LinuxServer(self.folder / name, address, SSH_PORT)
@@ -88,7 +90,7 @@ class Estate:
                 appliance.configure(SKERRIES[name][2], ADMINISTRATOR, self.skerry_password)
 
     def _install(self, name: str, server: LinuxServer) -> None:
-        if name == FRESH_LINUX[0]:
+        if name in (FRESH_LINUX[0], SPARE[0]):
             server.install("debian", self._fresh_public)
             return
         server.install(name, self._root_public)

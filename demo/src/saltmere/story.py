@@ -24,6 +24,7 @@ from saltmere.estate import (
     HTTPS_PORT,
     LINUX,
     SKERRIES,
+    SPARE,
     SSH_PORT,
     Estate,
 )
@@ -117,6 +118,21 @@ class Story:
                     "settings": {"ssh-restart": SSH_RESTART},
                 },
             )
+        name, address = SPARE
+        call(
+            "POST",
+            "/systems",
+            {
+                "name": name,
+                "kind": "linux-server",
+                "address": f"{address}:{SSH_PORT}",
+                "login": "installer",
+                "key": self.estate.linux[name].host_key,
+                "site": "saltmere-quay",
+                "settings": {"ssh-restart": SSH_RESTART},
+                "spare": True,
+            },
+        )
         for name, (address, site, role) in SKERRIES.items():
             call(
                 "POST",
@@ -280,7 +296,7 @@ class Story:
         server = self.estate.linux[name]
         wanted = {
             "backup": newest["id"],
-            "at": f"{server.host}:{server.port}",
+            "purpose": "repair",
             "login": "installer",
             "key": server.host_key,
         }
@@ -304,3 +320,4 @@ class Story:
             done = self.service.wait_for_run(run["id"])
         if not done["result"].get("proved"):
             raise RuntimeError(done["reason"])
+        self.service.call("POST", f"/restores/{sheet}/accept")

@@ -16,7 +16,7 @@ from fennox.core.errors import FennoxError, MendSettings, TryLater
 if TYPE_CHECKING:
     from alembic.config import Config
 
-NUMBER = "0028"  # of the newest migration
+NUMBER = "0029"  # of the newest migration
 _PATIENCE = (
     60.0  # seconds that a database may need until it is there, as after a start of the machine
 )

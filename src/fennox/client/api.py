@@ -35,6 +35,7 @@ class Client(BackupCalls, StoreCalls, PeopleCalls):
         label: str | None = None,
         words: str | None = None,
         retired: bool | None = None,
+        spare: bool | None = None,
         sort: str = "name",
         down: bool = False,
         limit: int | None = None,
@@ -48,6 +49,7 @@ class Client(BackupCalls, StoreCalls, PeopleCalls):
             label=label,
             q=words,
             retired=retired,
+            spare=spare,
             sort=sort,
             down=down,
         )

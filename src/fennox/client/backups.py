@@ -134,9 +134,14 @@ class BackupCalls(Caller):
     def undo_restore(self, sheet: str) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/undo")
 
-    def start_restore(self, sheet: str, takeover: bool | None = None) -> wire.runs.RunShown:
-        wanted = wire.restores.SheetStart(takeover=takeover)
-        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/start", wanted)
+    def start_restore(self, sheet: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/start")
+
+    def prove_restore(self, sheet: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/prove")
+
+    def accept_restore(self, sheet: str) -> wire.restores.SheetShown:
+        return self._one(wire.restores.SheetShown, "POST", f"/restores/{sheet}/accept")
 
     def answer(self, sheet: str, gate: int, answer: str) -> wire.runs.RunShown:
         return self._one(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import Field, SecretStr
 
 from fennox.core.names import Noun
-from fennox.core.restoring.sheet import Sheet, SheetAct, SheetStep
+from fennox.core.restoring.sheet import RestorePurpose, Sheet, SheetAct, SheetStep
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 
@@ -24,7 +24,21 @@ class EntranceWanted(Wanted):
 
 class NewDraft(Wanted):
     backup: str
-    onto: Noun | None = Field(default=None, description="The system; the backup's own if left out.")
+    purpose: RestorePurpose = Field(
+        description=(
+            "What the restore is for. `repair`: the system's own machine, or it reinstalled, at its"
+            " address. `replace`: a new machine takes the system's place, once a person accepts the"
+            " proof. `practise`: a spare, or a machine at another address; nothing of the estate"
+            " changes. `seed`: a new machine becomes a new system."
+        )
+    )
+    new_name: Noun | None = Field(
+        default=None, description="Of a seed: what the new system is called."
+    )
+    onto: Noun | None = Field(
+        default=None,
+        description="To practise: the spare. Else the system; the backup's own if left out.",
+    )
     at: str | None = Field(
         default=None, description="Where the target answers now, if not at the system's address."
     )
@@ -40,17 +54,6 @@ class NewDraft(Wanted):
     passphrase: SecretStr | None = None
 
 
-class SheetStart(Wanted):
-    takeover: bool | None = Field(
-        default=None,
-        description=(
-            "Whether the target becomes the system once it is proved, so that its machine at"
-            " another address is no longer watched; false leaves the system as it is. To be said"
-            " where a sheet is `at_another_machine`."
-        ),
-    )
-
-
 class SheetAnswer(Wanted):
     gate: int
     answer: str
@@ -60,11 +63,14 @@ class RestoreShown(Shown):
     id: str
     system: str
     backup: str
+    purpose: RestorePurpose
+    target: str = Field(description="The spare's name, or an address.")
     state: str
     created: Aware
     by: str
     run: str | None
     proved: bool | None
+    awaits_acceptance: bool
 
 
 class SheetShown(Shown):
@@ -75,6 +81,6 @@ class SheetShown(Shown):
     sheet: Sheet
     acts: list[SheetAct] = Field(description="What may be done with it now.")
     blockers: int = Field(description="Findings that prevent `begin` and `continue`.")
-    needs_takeover: bool = Field(description="`begin` must say whether the target takes over.")
+    estate_afterwards: str = Field(description="What the estate does once it is proved, in words.")
     to_undo: list[SheetStep] = Field(description="What `undo` would do, in its order.")
     staying: list[str] = Field(description="What has begun and cannot be undone, by title.")

@@ -198,7 +198,11 @@ def estate(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> 
     with service.client() as client:
         run = service.ended(client.take(NewTake(system="web-9")).id)
         backup = str(came_to(run, "backup"))
-        sheet = str(came_to(service.ended(client.draft(NewDraft(backup=backup)).id), "sheet"))
+        sheet = str(
+            came_to(
+                service.ended(client.draft(NewDraft(backup=backup, purpose="repair")).id), "sheet"
+            )
+        )
         client.add_alert(
             NewAlertRoute(name="hook", channel="webhook", address=f"http://{_NOWHERE}/x")
         )

@@ -66,9 +66,11 @@ def test_an_operator_aims_no_login_at_a_machine_of_their_own(backup: str, operat
     trap = Trap()
     for key in ("SHA256:of-their-own", None):
         for entrance in (False, True):
-            wanted = NewDraft(backup=backup, at=trap.address, login="quay-root", key=key)
+            wanted = NewDraft(
+                backup=backup, purpose="replace", at=trap.address, login="quay-root", key=key
+            )
             if entrance:
-                wanted = NewDraft(backup=backup, at=trap.address, key=key)
+                wanted = NewDraft(backup=backup, purpose="replace", at=trap.address, key=key)
             with pytest.raises(ProblemError, match="does not belong at") as refused:
                 operator.draft(wanted)
             assert refused.value.slug == "not-allowed"
@@ -80,8 +82,8 @@ def test_an_operator_accepts_no_other_key_at_a_systems_address(
     backup: str, operator: Client, server: LinuxServer
 ) -> None:
     with pytest.raises(ProblemError, match=r"does not belong at .* with the key SHA256:another"):
-        operator.draft(NewDraft(backup=backup, key="SHA256:another"))
-    drafted = operator.draft(NewDraft(backup=backup, key=server.host_key))
+        operator.draft(NewDraft(backup=backup, purpose="repair", key="SHA256:another"))
+    drafted = operator.draft(NewDraft(backup=backup, purpose="repair", key=server.host_key))
     assert drafted.kind == "draft"
 
 
@@ -90,7 +92,7 @@ def test_where_an_administrator_has_admitted_a_login_an_operator_restores_by_it(
 ) -> None:
     private, public = new_key_pair("fresh")
     fresh = install("debian", public)
-    wanted = NewDraft(backup=backup, at=at(fresh), login="fresh-root")
+    wanted = NewDraft(backup=backup, purpose="replace", at=at(fresh), login="fresh-root")
     with service.client() as client:
         client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
         with pytest.raises(ProblemError, match="does not belong at"):
@@ -139,7 +141,9 @@ def test_a_backup_is_not_written_onto_the_machine_of_another_system(
                 settings={"ssh-restart": SSH_RESTART},
             )
         )
-        wanted = NewDraft(backup=backup, at=at(other), login="quay-root", key=other.host_key)
+        wanted = NewDraft(
+            backup=backup, purpose="replace", at=at(other), login="quay-root", key=other.host_key
+        )
         with pytest.raises(ProblemError, match="is quay-mail, which is enrolled"):
             client.draft(wanted)
         door = Relay((other.host, other.port))
@@ -161,11 +165,11 @@ def test_a_backup_is_not_written_onto_the_machine_of_another_system(
             " onto it."
         )
         with pytest.raises(ProblemError, match="has a blocker: The machine is quay-mail"):
-            client.start_restore(sheet, takeover=False)
+            client.start_restore(sheet)
     with service.another("night-watch", "operator", scope=["name=web-9"]) as narrow:
         asked: list[Callable[[], object]] = [
             lambda: narrow.draft(wanted),
-            lambda: narrow.start_restore(sheet, takeover=False),
+            lambda: narrow.start_restore(sheet),
         ]
         for ask in asked:
             with pytest.raises(ProblemError, match="is another enrolled system") as refusal:

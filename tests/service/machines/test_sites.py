@@ -291,7 +291,7 @@ def test_a_machine_is_read_and_restored_from_itself(
         backup = client.backup(str(came_to(done, "backup")))
         assert [finding.code for finding in backup.findings] == ["still-written"]
         (kiosk / "kiosk.conf").write_text("quay = south\n")
-        drafted = service.fennox("restore", "draft", backup.id)
+        drafted = service.fennox("restore", "draft", backup.id, "--repair")
         assert drafted.returncode == 0, drafted.stderr
         [sheet] = client.restores()
         ended = service.ended(client.start_restore(sheet.id).id)

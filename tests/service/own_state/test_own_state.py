@@ -89,7 +89,7 @@ def test_no_secret_leaves_the_database_in_clear(service: Service) -> None:
         "rescue", "steps", str(service.folder / "attic"), backup.id, "--passphrase-file", phrase
     )
     assert "fennox rebuild" in steps.stdout
-    refused = service.fennox("restore", "draft", backup.id)
+    refused = service.fennox("restore", "draft", backup.id, "--repair")
     assert "fennox rebuild" in refused.stderr
 
 

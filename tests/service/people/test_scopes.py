@@ -191,7 +191,7 @@ async def test_nothing_outside_is_acted_on_by_any_operation(
     outside = estate.ids["quay-db"]
     bodies: dict[str, dict[str, object]] = {
         "take_backup": {"system": "quay-db"},
-        "draft_restore": {"backup": outside["backup"]},
+        "draft_restore": {"backup": outside["backup"], "purpose": "repair"},
         "compare_backups": {"system": "quay-db"},
         "compare_as_patch": {
             "before": estate.ids["holm-web"]["backup"],
@@ -199,7 +199,11 @@ async def test_nothing_outside_is_acted_on_by_any_operation(
         },
         "trace_value": {"system": "quay-db", "document": "/etc/hosts"},
     }
-    onto = {"backup": estate.ids["holm-web"]["backup"], "onto": "quay-db"}
+    onto = {
+        "backup": estate.ids["holm-web"]["backup"],
+        "purpose": "practise",
+        "onto": "quay-db",
+    }
     before = await everything(context)
     for name, (method, path) in rights.operations(app).items():
         if method == "GET" or rights.TABLE[name] == "nobody" or name in MINE:
@@ -308,7 +312,12 @@ async def test_rules_about_other_systems_hold_for_those_who_do_not_see_them(
     async with context.session() as session:
         await session.execute(update(Login).values(proves_by="password"))
         other = (await session.execute(select(System).where(System.name == "quay-db"))).scalar_one()
-    wanted = {"backup": estate.ids["holm-web"]["backup"], "at": other.address, "key": other.key}
+    wanted = {
+        "backup": estate.ids["holm-web"]["backup"],
+        "purpose": "replace",
+        "at": other.address,
+        "key": other.key,
+    }
     async with calling(app, narrow) as client:
         answer = await client.post("/restores", json=wanted)
     assert answer.status_code in (403, 409), answer.text

@@ -59,7 +59,7 @@ async def estate(context: Context) -> str:
 
 
 def chosen(q: str = "", site: str | None = None, label: str | None = None) -> SystemFilter:
-    return SystemFilter(None, site, label, q, None)
+    return SystemFilter(None, site, label, q, None, None)
 
 
 async def names(context: Context, matching: SystemFilter, **wanted: object) -> list[str]:

@@ -56,7 +56,11 @@ def take(service: Service, **wanted: object) -> RunShown:
 def draft(client: Client, backup: str, fresh: LinuxServer) -> RunShown:
     return client.draft(
         NewDraft(
-            backup=backup, at=f"{fresh.host}:{fresh.port}", login="fresh-root", key=fresh.host_key
+            backup=backup,
+            purpose="replace",
+            at=f"{fresh.host}:{fresh.port}",
+            login="fresh-root",
+            key=fresh.host_key,
         )
     )
 
@@ -80,10 +84,10 @@ def test_lost_and_restored_onto_a_fresh_machine(
         run = service.ended(run.id)
         assert run.state == "done", run.reason
         sheet = str(came_to(run, "sheet"))
-        with pytest.raises(ProblemError, match="own machine at"):
-            client.start_restore(sheet)
         assert client.system("web-9").suspended_because == "", "nothing has begun"
-        run = client.start_restore(sheet, takeover=True)
+        with pytest.raises(ProblemError, match="only a proved one can be accepted"):
+            client.accept_restore(sheet)
+        run = client.start_restore(sheet)
         if custody == "apart":
             give(service, client, run.id)
         waiting = service.ended(run.id)
@@ -101,9 +105,16 @@ def test_lost_and_restored_onto_a_fresh_machine(
         assert (done.state, came_to(done, "proved")) == ("done", True), done.reason
         shown = client.sheet(sheet).sheet
         assert shown.gates[0].by == "harbour-admin"
-        # the reinstalled machine is the same system, at its new place, with all its backups
+        system = client.system("web-9")
+        assert system.address == f"{server.host}:{server.port}", "until a person accepts the proof"
+        assert "waits to be accepted" in system.suspended_because
+        client.accept_restore(sheet)
+        # the new machine is the same system, at its new place, with all its backups
         system = client.system("web-9")
         assert (system.address, system.backups) == (f"{fresh.host}:{fresh.port}", 1)
+        assert system.suspended_because == ""
+        with pytest.raises(ProblemError, match="harbour-admin accepted it"):
+            client.accept_restore(sheet)
         assert client.backup(shown.safety or "").held
         with pytest.raises(ProblemError, match="has been carried out"):
             client.start_restore(sheet)
@@ -123,6 +134,7 @@ def test_parts_put_onto_a_spare_machine_do_not_make_it_the_system(
         run = client.draft(
             NewDraft(
                 backup=str(came_to(taken, "backup")),
+                purpose="practise",
                 at=f"{spare.host}:{spare.port}",
                 login="fresh-root",
                 key=spare.host_key,
@@ -137,7 +149,7 @@ def test_parts_put_onto_a_spare_machine_do_not_make_it_the_system(
     assert take(service).state == "done", "the system itself is taken as before"
 
 
-def test_without_a_takeover_a_whole_restore_leaves_the_system_as_it_is(
+def test_a_whole_practice_leaves_the_system_as_it_is(
     service: Service, server: LinuxServer, install: Install, key_pair: Pair
 ) -> None:
     enrol(service, server, key_pair[0])
@@ -150,6 +162,7 @@ def test_without_a_takeover_a_whole_restore_leaves_the_system_as_it_is(
         run = client.draft(
             NewDraft(
                 backup=str(came_to(taken, "backup")),
+                purpose="practise",
                 at=f"{spare.host}:{spare.port}",
                 login="fresh-root",
                 key=spare.host_key,
@@ -157,13 +170,12 @@ def test_without_a_takeover_a_whole_restore_leaves_the_system_as_it_is(
         )
         sheet = str(came_to(service.ended(run.id), "sheet"))
         before = client.system("web-9")
-        run = client.start_restore(sheet, takeover=False)
+        run = client.start_restore(sheet)
         assert client.system("web-9").suspended_because == "", "its routines go on"
-        until(lambda: client.sheet(sheet).sheet.begun() != [], "it has begun")
-        with pytest.raises(ProblemError, match="said otherwise"):
-            client.start_restore(sheet, takeover=True)
         done = service.ended(run.id)
         assert (done.state, came_to(done, "proved")) == ("done", True), done.reason
+        with pytest.raises(ProblemError, match="nothing of web-9 changes"):
+            client.accept_restore(sheet)
         after = client.system("web-9")
         assert (after.address, after.key, after.machine) == (
             before.address,
@@ -209,7 +221,7 @@ def test_what_the_old_machine_does_is_said_at_the_draft_and_at_the_start(
         sheet, silent = told()
         assert silent.startswith("note: The old web-9 does not answer at")
         server.start()
-        waits = service.ended(client.start_restore(sheet, takeover=True).id)
+        waits = service.ended(client.start_restore(sheet).id)
         assert waits.state == "waiting", waits.reason
         assert "still answers at" in waits.reason, waits.reason
         assert not fresh.read("/etc/hostname").startswith("web-9"), "nothing was written"

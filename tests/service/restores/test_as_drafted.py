@@ -53,7 +53,9 @@ def test_a_setting_that_was_changed_after_the_draft_is_named_and_the_sheets_is_u
         backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
         server.write("/srv/tables/west", "of last year\n")
         drafted = service.ended(
-            client.draft(NewDraft(backup=backup, key=server.host_key, parts=["tables"])).id
+            client.draft(
+                NewDraft(backup=backup, purpose="repair", key=server.host_key, parts=["tables"])
+            ).id
         )
         sheet = str(came_to(drafted, "sheet"))
         client.change_system("web-9", SystemChange(settings={**settings, "mark": "/srv/second"}))

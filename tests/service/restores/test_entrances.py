@@ -86,7 +86,16 @@ def test_it_is_read_through_the_one_and_restored_through_the_other(
         )
         backup = str(came_to(service.ended(client.take(NewTake(system="quay-1")).id), "backup"))
     shell = f"{server.host}:{server.port}"
-    words = ["restore", "draft", backup, "--entrance", shell, "--entrance-login", "shell"]
+    words = [
+        "restore",
+        "draft",
+        backup,
+        "--repair",
+        "--entrance",
+        shell,
+        "--entrance-login",
+        "shell",
+    ]
     unknown = service.fennox(*words)
     assert unknown.returncode == 5, unknown.stderr
     assert f"--accept-entrance-key {server.host_key}" in unknown.stderr, unknown.stderr

@@ -57,7 +57,9 @@ def prepared(client: Client, service: Service, server: LinuxServer) -> str:
     run = service.ended(client.take(NewTake(system="web-9")).id)
     backup = str(came_to(run, "backup"))
     run = service.ended(
-        client.draft(NewDraft(backup=backup, key=server.host_key, parts=["gauge"])).id
+        client.draft(
+            NewDraft(backup=backup, purpose="repair", key=server.host_key, parts=["gauge"])
+        ).id
     )
     assert run.state == "done", run.reason
     return str(came_to(run, "sheet"))

@@ -20,7 +20,11 @@ def sheet(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> s
     enrol(service, server, key_pair[0])
     with service.client() as client:
         backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
-        return str(came_to(service.ended(client.draft(NewDraft(backup=backup)).id), "sheet"))
+        return str(
+            came_to(
+                service.ended(client.draft(NewDraft(backup=backup, purpose="repair")).id), "sheet"
+            )
+        )
 
 
 @pytest.mark.long

@@ -59,6 +59,8 @@ class SheetRow(Base):
 
     id: Mapped[str] = mapped_column(primary_key=True)
     system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"), index=True)
+    # the enrolled spare that is written to, while it is one
+    spare_id: Mapped[str | None] = mapped_column(ForeignKey("systems.id", ondelete="SET NULL"))
     backup_id: Mapped[str] = mapped_column(index=True)
     target_login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
     entrance_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
@@ -67,6 +69,11 @@ class SheetRow(Base):
     version: Mapped[int]
     created: Mapped[datetime]
     by: Mapped[str]
+
+    @property
+    def target_system_id(self) -> str:
+        """The system whose machine the runs of this sheet are about, and for which they wait."""
+        return self.spare_id or self.system_id
 
 
 PEOPLE = "!"

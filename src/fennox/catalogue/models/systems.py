@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import (
-    ForeignKey,
-)
+from sqlalchemy import ForeignKey, false
 from sqlalchemy.orm import Mapped, mapped_column
 
 from fennox.catalogue.models.base import Base
@@ -65,6 +63,8 @@ class System(Base):
     # None: the service itself
     login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
     key: Mapped[str]
+    # it is there to practise on: no routine takes it, and it is no part of the estate
+    spare: Mapped[bool] = mapped_column(default=False, server_default=false())
     site: Mapped[str]
     labels: Mapped[list[str]]
     settings: Mapped[dict[str, str]]

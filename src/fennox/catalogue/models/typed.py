@@ -15,8 +15,8 @@ from fennox.core.facts.run_results import RunResult
 
 
 class _AsJson(TypeDecorator[Any]):
-    """SQLAlchemy does not notice a value changed in place, so every value is compared when it is
-    written.
+    """SQLAlchemy does not notice a change within a value, so a value that was set again as the same
+    object counts as changed.
     """
 
     impl = JSONB

@@ -4,26 +4,45 @@ from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Iterator
 
 from fennox.cli.estate import runs
+from fennox.cli.estate.run_sheets import PURPOSES, print_findings, print_sheet
 from fennox.cli.host_keys import with_both_keys
 from fennox.cli.main import PERSON, Environment
-from fennox.cli.output import ask, can_ask, out, say, show_list, show_table, when
+from fennox.cli.output import ask, can_ask, say, show_list, when
 from fennox.cli.signed_in import client
 from fennox.client.api import Client
 from fennox.core.errors import PersonNeeded
 from fennox.core.facts.run_results import DraftResult
-from fennox.core.names import printable
-from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
-from fennox.core.words import first_few
-from fennox.wire.restores import EntranceWanted, NewDraft, SheetShown
+from fennox.core.restoring.sheet import RestorePurpose
+from fennox.wire.restores import EntranceWanted, NewDraft, RestoreShown, SheetShown
 from fennox.wire.watch.runs import RunShown
 
-_STYLE = {"blocker": "bold red", "warning": "yellow", "note": "dim"}
+
+def _purpose(arguments: argparse.Namespace) -> RestorePurpose:
+    """As the options say, or as a person does; it is never guessed."""
+    given: RestorePurpose | None = "seed" if arguments.new_name else arguments.purpose
+    if given is not None:
+        return given
+    if not can_ask():
+        raise PersonNeeded(
+            "It is not said what the restore is for.",
+            "Give --repair, --replace, --practise or --seed NAME.",
+        )
+    for purpose, means in PURPOSES.items():
+        say(f"{purpose:9} {means}")
+    said = ask("What is this restore for? Type one of them:")
+    for purpose in PURPOSES:
+        if said == purpose:
+            return purpose
+    raise PersonNeeded("It was not said what the restore is for.", "Nothing was changed.")
 
 
 def draft(arguments: argparse.Namespace, environment: Environment) -> int:
+    purpose = _purpose(arguments)
+    new_name = arguments.new_name
+    if purpose == "seed" and new_name is None:
+        new_name = ask("What is the new system called?")
     with client(environment) as service:
 
         def attempt(key: str | None, entrance_key: str | None) -> RunShown:
@@ -33,6 +52,8 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
             return service.draft(
                 NewDraft(
                     backup=arguments.backup,
+                    purpose=purpose,
+                    new_name=new_name,
                     onto=arguments.onto,
                     at=arguments.at,
                     login=arguments.login,
@@ -68,170 +89,59 @@ def _show(shown: SheetShown, arguments: argparse.Namespace) -> None:
         print_sheet(shown)
 
 
-def print_sheet(shown: SheetShown) -> None:
-    """In words: what is done to what, and what speaks against it."""
-    sheet = shown.sheet
-    for label, value in _headed(shown):
-        out.print(f"[dim]{label:17}[/dim]", end="")
-        out.print(value, markup=False, soft_wrap=True)
-    _findings(sheet)
-    out.print()
-    _step_table(sheet.steps)
-    _undo(sheet)
-    gate = sheet.open_gate()
-    if gate is not None:
-        out.print(f"\n[bold]Needs a person:[/bold] gate {gate.number}: ", end="")
-        out.print(gate.question, f"({' or '.join(gate.choices)})", markup=False, soft_wrap=True)
-    if sheet.proof is not None:
-        _proof(sheet.proof)
-
-
-def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
-    sheet, place = shown.sheet, shown.sheet.after.place
-    made = f"version {sheet.version}, by {shown.by}, {when(shown.created)}"
-    yield "run sheet", f"{shown.id[:12]} ({sheet.state}), {made}"
-    yield "backup", f"{sheet.backup[:12]} of {sheet.system_name}{_taken(sheet)}"
-    target = f"{sheet.target.address} as {sheet.target.account}"
-    yield "target", f"{target}, machine {sheet.target_machine}"
-    if sheet.entrance:
-        yield "acting at", f"{sheet.entrance.address} as {sheet.entrance.account}"
-    yield "version", f"{sheet.target_product} {sheet.target_version}"
-    yield "parts", ", ".join(sheet.parts)
-    settings = (f"{name}={value}" for name, value in sheet.settings.items())
-    yield "settings", "; ".join(settings) or "none"
-    yield "afterwards at", f"{place.address}: {sheet.after.address_because}"
-    yield "signing in as", f"{place.account}: {sheet.after.account_because}"
-    yield "known by", f"{place.key}: {sheet.after.key_because}"
-    yield "restarts", "; ".join(sheet.restarts) or "nothing"
-    yield "cannot be undone", "; ".join(sheet.cannot_be_undone) or "nothing"
-
-
-def _taken(sheet: Sheet) -> str:
-    return f", taken {when(sheet.backup_taken)}" if sheet.backup_taken is not None else ""
-
-
-def _findings(sheet: Sheet) -> None:
-    out.print()
-    for severity in ("blocker", "warning", "note"):
-        for finding in sheet.findings:
-            if finding.severity == severity:
-                out.print(f"[{_STYLE[severity]}]{severity:8}[/]", end=" ")
-                out.print(finding.text, finding.remedy, markup=False, soft_wrap=True)
-    over = sheet.overwrites
-    for title, names, count in (
-        ("overwritten", over.changed, over.changed_count),
-        ("added", over.added, over.added_count),
-    ):
-        if names:
-            listed = first_few([*map(printable, names)], len(names), in_all=count)
-            out.print(f"[dim]{title:12}[/dim]", end=" ")
-            out.print(listed, markup=False, soft_wrap=True)
-
-
-def _step_table(steps: list[SheetStep]) -> None:
-    rows: list[list[object]] = []
-    for step in steps:
-        took = (
-            f"{(step.ended - step.started).total_seconds():.1f} s"
-            if step.started and step.ended
-            else ""
-        )
-        rows.append(
-            [
-                step.number,
-                step.phase,
-                step.state,
-                step.title + (" (restarts)" if step.restarts else ""),
-                took,
-                step.detail,
-            ]
-        )
-        sign = "?" if step.do == "gate" else "$"
-        rows += [["", "", "", f"  {sign} {command}", "", ""] for command in step.commands[:3]]
-    show_table(["", "PHASE", "STATE", "STEP", "TOOK", ""], rows)
-
-
-def _undo(sheet: Sheet) -> None:
-    """What would undo it, of a restore that is not proved; what did, of one that was given up."""
-    if sheet.undo and sheet.state != "proved":
-        out.print(
-            "\n[dim]if it is given up[/dim]" if not sheet.giving_up else "\n[dim]given up[/dim]"
-        )
-        _step_table(sheet.undo)
-
-
-def _proof(proof: Proof) -> None:
-    verdict = (
-        "[bold green]PROVED[/bold green]" if proof.proved else "[bold red]NOT PROVED[/bold red]"
-    )
-    out.print(f"\n{verdict} {when(proof.at)}")
-    show_table(
-        ["LIST", "BACKUP", "FRESH", "AFTER", "MISSING", "ONLY ON TARGET"],
-        [
-            [
-                item.name,
-                item.backup,
-                "-" if item.fresh is None else item.fresh,
-                item.after,
-                ", ".join(item.missing[:6]) or "-",
-                ", ".join(item.extra[:6]) or "-",
-            ]
-            for item in proof.lists
-        ],
-    )
-    if proof.left_out_lists:
-        out.print(
-            f"[yellow]not compared[/yellow]  {', '.join(proof.left_out_lists)}", soft_wrap=True
-        )
-    for check in proof.checks:
-        word = "[green]passed[/green]" if check.passed else "[bold red]FAILED[/bold red]"
-        out.print(f"{word}  {check.title}", end=" ")
-        out.print(check.detail, markup=False)
-
-
 def start(arguments: argparse.Namespace, environment: Environment) -> int:
     with client(environment) as service:
         shown = service.sheet(arguments.sheet)
-        if not arguments.yes and shown.sheet.state == "draft":
-            sheet = shown.sheet
-            if not can_ask():
-                raise PersonNeeded(
-                    f"Nobody can be asked here whether {sheet.target.address} may be written to.",
-                    "Read the sheet, then say so with --yes.",
+        sheet = shown.sheet
+        if sheet.state == "draft":
+            if can_ask() and arguments.yes is None:
+                print_findings(sheet)
+                say(
+                    f"This writes to {sheet.target.address} ({sheet.target_product}"
+                    f" {sheet.target_version}, machine {sheet.target_machine}). It cannot be"
+                    f" undone: {'; '.join(sheet.cannot_be_undone) or 'nothing'}."
                 )
-            _findings(sheet)
-            say(
-                f"This writes to {sheet.target.address} ({sheet.target_product}"
-                f" {sheet.target_version}, machine {sheet.target_machine}). It cannot be undone:"
-                f" {'; '.join(sheet.cannot_be_undone) or 'nothing'}."
+                say(f"{sheet.purpose}: {shown.estate_afterwards}")
+            _must_be_named(sheet.system_name, arguments.yes, "begin")
+        return _started(service, shown.id, service.start_restore(shown.id), arguments)
+
+
+def _must_be_named(name: str, given: str | None, act: str) -> None:
+    """A person types the system's name, or gave it with the command."""
+    if given is None:
+        if not can_ask():
+            raise PersonNeeded(
+                f"Nobody can be asked here for the name of {name}.",
+                f"Read the sheet, then {act} with --yes {name}.",
             )
-            if ask(f"Type the system's name, {sheet.system_name}, to begin:") != sheet.system_name:
-                raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
-        takeover = (
-            arguments.takeover
-            if arguments.takeover is not None
-            else _asked_whether_it_takes_over(shown.sheet)
+        given = ask(f"Type the system's name, {name}, to {act}:")
+    if given != name:
+        raise PersonNeeded(
+            f"{given!r} is not {name}, the system of this sheet.", "Nothing was changed."
         )
-        return _started(service, shown.id, service.start_restore(shown.id, takeover), arguments)
 
 
-def _asked_whether_it_takes_over(sheet: Sheet) -> bool | None:
-    """None: there is nothing to decide, or no terminal to ask on; the service then refuses with the
-    options to give.
-    """
-    if not sheet.at_another_machine or sheet.takes_over is not None or not can_ask():
-        return None
-    say(
-        f"This machine becomes {sheet.system_name}; {sheet.system_name}'s own machine is no longer"
-        " watched."
-    )
-    match ask("Yes? Type yes; or no, and the system stays what it is:"):
-        case "yes":
-            return True
-        case "no":
-            return False
-        case _:
-            raise PersonNeeded("It was not said.", "Nothing was changed.")
+def prove(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        shown = service.sheet(arguments.sheet)
+        return _started(service, shown.id, service.prove_restore(shown.id), arguments)
+
+
+def accept(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        shown = service.sheet(arguments.sheet)
+        if shown.sheet.awaits_acceptance():
+            if can_ask() and arguments.yes is None:
+                say(f"{shown.sheet.purpose}: {shown.estate_afterwards}")
+            name = shown.sheet.new_name or shown.sheet.system_name
+            _must_be_named(name, arguments.yes, "accept")
+        shown = service.accept_restore(shown.id)
+    if arguments.json:
+        print(json.dumps(shown.model_dump(mode="json"), indent=2))
+    elif not arguments.quiet:
+        name, place = shown.sheet.new_name or shown.sheet.system_name, shown.sheet.after.place
+        say(f"Accepted: {name} is the machine {shown.sheet.target_machine} at {place.address}.")
+    return 0
 
 
 def undo(arguments: argparse.Namespace, environment: Environment) -> int:
@@ -269,6 +179,8 @@ def _go_on(service: Client, sheet_id: str, run: RunShown, arguments: argparse.Na
             break
         run = service.answer(sheet_id, gate.number, given)
     _show(shown, arguments)
+    if shown.sheet.awaits_acceptance() and not arguments.json and not arguments.quiet:
+        say(f"Accept it with: fennox restore accept {shown.id[:12]}")
     return runs.ending(run)
 
 
@@ -291,6 +203,10 @@ def answer(arguments: argparse.Namespace, environment: Environment) -> int:
     return 0
 
 
+def _listed_state(item: RestoreShown) -> str:
+    return f"{item.state}, not accepted" if item.awaits_acceptance else item.state
+
+
 def list_restores(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         found = service.restores()
@@ -300,7 +216,9 @@ def list_restores(arguments: argparse.Namespace, environment: Environment) -> No
             ("SHEET", lambda item: item.id[:12]),
             ("SYSTEM", lambda item: item.system),
             ("BACKUP ID", lambda item: item.backup[:12]),
-            ("STATE", lambda item: item.state),
+            ("PURPOSE", lambda item: item.purpose),
+            ("TARGET", lambda item: item.target),
+            ("STATE", _listed_state),
             ("DRAFTED", lambda item: when(item.created)),
             ("BY", lambda item: item.by),
         ],

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from datetime import datetime
 
+from fennox.cli.estate import system_details
 from fennox.cli.host_keys import with_accepted_key
 from fennox.cli.main import FAILED, PERSON, Environment
-from fennox.cli.output import age, ask, can_ask, say, show_list, show_one, show_table, when
+from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table, when
 from fennox.cli.signed_in import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
-from fennox.core.names import printable
 from fennox.wire.machines.enrolling import NewSystem, Retired, SystemChange
 from fennox.wire.machines.relations import Relations
 from fennox.wire.machines.systems import SystemShown
@@ -49,6 +48,7 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                     needs=arguments.needs or [],
                     via=arguments.via,
                     patience=arguments.patience or 15,
+                    spare=arguments.spare,
                 )
             )
 
@@ -56,7 +56,10 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
     _show(service, system, arguments)
     if not arguments.json and not arguments.quiet:
         verb = "take" if system.login else "hand-in"
-        say(f"Take its first backup now: fennox backup {verb} {system.name}")
+        if system.spare:
+            say(f"Practise on it: fennox restore draft BACKUP --practise --onto {system.name}")
+        else:
+            say(f"Take its first backup now: fennox backup {verb} {system.name}")
 
 
 def _show(
@@ -65,78 +68,8 @@ def _show(
     arguments: argparse.Namespace,
     relations: Relations | None = None,
 ) -> None:
-    lines = _identity(system) + _backups(system, service.now())
-    lines += [(f"setting {name}", value) for name, value in system.settings.items()]
-    lines += [("missing", f"{finding.text} {finding.remedy}") for finding in system.missing]
-    lines += _standing(system)
-    if relations is not None:
-        lines += _relations(relations)
+    lines = system_details.lines_of(system, service.now(), relations)
     show_one(system, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
-
-
-Line = tuple[str, object]
-
-
-def _identity(system: SystemShown) -> list[Line]:
-    machine = system.machine
-    return [
-        ("system", system.name),
-        ("kind", system.kind),
-        ("address", system.address),
-        ("login", system.login),
-        ("key", system.key),
-        ("machine", f"{machine.name} {machine.id}" if machine else "-"),
-        ("version", f"{machine.product} {machine.version}" if machine else "-"),
-        ("site", system.site or "-"),
-        ("labels", ", ".join(system.labels) or "-"),
-    ]
-
-
-def _backups(system: SystemShown, now: datetime) -> list[Line]:
-    newest = system.newest_good
-    return [
-        ("newest good", f"{when(newest)} ({age(newest, now)})" if newest else "never"),
-        ("backups", f"{system.backups}, newest in {', '.join(system.stores) or 'no store'}"),
-        ("routines", ", ".join(system.routines) or "none"),
-        ("next run", when(system.next_run)),
-    ]
-
-
-def _standing(system: SystemShown) -> list[Line]:
-    """What is so only of some systems."""
-    lines: list[Line] = []
-    if system.looked:
-        differs = f"it differs since {when(system.differs_since)}: {system.differs}"
-        seen = differs if system.differs else "no difference"
-        lines.append(("last look", f"{when(system.looked)}, {seen}"))
-    if system.left_open:
-        lines.append(("LEFT OPEN", f"not undone after a take: {', '.join(system.left_open)}"))
-    if system.retired:
-        backups = "its backups go by their ladders" if system.let_go else "all its backups stay"
-        lines.append(("RETIRED", f"{when(system.retired)}: {system.retired_because}; {backups}"))
-    if system.suspended_because:
-        lines.append(("SUSPENDED", f"no routine takes it: {system.suspended_because}"))
-    if system.via:
-        lines.append(("reached through", system.via))
-    if system.patience != 15:
-        lines.append(("waited for", f"{system.patience} s at each connection"))
-    if system.key_until:
-        lines.append(("shown certificate", f"ends {when(system.key_until)}"))
-    return lines
-
-
-def _relations(relations: Relations) -> list[Line]:
-    lines: list[Line] = []
-    lines += [("needs first", f"{other.name} ({other.because})") for other in relations.needs]
-    lines += [("needed by", f"{other.name} ({other.because})") for other in relations.needed_by]
-    lines += [("not enrolled", f"{host.name} ({host.because})") for host in relations.strangers]
-    lines += [("replicates with", peer) for peer in relations.peers]
-    lines += [("", sentence) for sentence in relations.replicas]
-    lines += [
-        ("certificate", f"{printable(item.document)} ({item.subject}) ends {when(item.until)}")
-        for item in relations.certificates
-    ]
-    return lines
 
 
 def list_systems(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -146,6 +79,7 @@ def list_systems(arguments: argparse.Namespace, environment: Environment) -> Non
             site=arguments.site,
             label=arguments.label,
             retired=arguments.retired,
+            spare=arguments.spares,
             sort=arguments.sort.replace("-", "_"),
             down=arguments.down,
         )
@@ -160,7 +94,13 @@ def list_systems(arguments: argparse.Namespace, environment: Environment) -> Non
             ("BACKUPS", lambda system: system.backups),
             (
                 "ROUTINES",
-                lambda system: "retired" if system.retired else ", ".join(system.routines) or "-",
+                lambda system: (
+                    "retired"
+                    if system.retired
+                    else "spare"
+                    if system.spare
+                    else ", ".join(system.routines) or "-"
+                ),
             ),
             ("LACKS", lambda system: len(system.missing) or "-"),
         ],
@@ -316,6 +256,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
             needs=arguments.needs,
             via=arguments.via,
             patience=arguments.patience,
+            spare=arguments.spare,
         )
         _show(service, service.change_system(arguments.system, wanted), arguments)
 

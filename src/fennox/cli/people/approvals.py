@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import argparse
 
-from fennox.cli.estate import restores
+from fennox.cli.estate import run_sheets
 from fennox.cli.main import Environment
 from fennox.cli.output import out, say, show_list, show_one, when
 from fennox.cli.people.people import sure
@@ -46,7 +46,7 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
     _show(found, arguments)
     if sheet is not None and not arguments.json and not arguments.quiet:
         out.print()
-        restores.print_sheet(sheet)
+        run_sheets.print_sheet(sheet)
 
 
 def _show(one: ApprovalShown, arguments: argparse.Namespace) -> None:

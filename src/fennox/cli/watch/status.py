@@ -15,12 +15,19 @@ class _Table(TypedDict):
     """Which systems are listed, as the call says it."""
 
     retired: bool
+    spare: bool
     sort: str
     down: bool
     limit: int
 
 
-TABLE: _Table = {"retired": False, "sort": "newest_good", "down": False, "limit": 20}
+TABLE: _Table = {
+    "retired": False,
+    "spare": False,
+    "sort": "newest_good",
+    "down": False,
+    "limit": 20,
+}
 
 
 def status(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
-
 from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
 
@@ -13,6 +11,8 @@ def define(nouns: Sub) -> None:
     _restore_show(restore)
     _restore_start(restore)
     _restore_answer(restore)
+    _restore_prove(restore)
+    _restore_accept(restore)
     _restore_undo(restore)
     _restore_list(restore)
 
@@ -25,7 +25,22 @@ def _restore_draft(restore: Sub) -> None:
         "look at backup and target, and write the run sheet",
     )
     draft.add_argument("backup")
-    draft.add_argument("--onto", metavar="SYSTEM", help="the system; the backup's own if left out")
+    purpose = draft.add_mutually_exclusive_group()
+    for name, means in (
+        ("repair", "the system's own machine, or it reinstalled, at its address"),
+        ("replace", "a new machine takes the system's place once you accept the proof"),
+        ("practise", "onto a spare or a fresh machine; nothing of the estate changes"),
+    ):
+        purpose.add_argument(
+            f"--{name}", dest="purpose", action="store_const", const=name, help=means
+        )
+    purpose.add_argument(
+        "--seed",
+        dest="new_name",
+        metavar="NAME",
+        help="a new machine becomes the new system NAME, made from this backup",
+    )
+    draft.add_argument("--onto", metavar="SPARE", help="the spare to practise on")
     draft.add_argument("--at", metavar="ADDRESS", help="where the target answers now")
     draft.add_argument("--login", help="the login of the target, if not the system's")
     draft.add_argument(
@@ -60,17 +75,34 @@ def _restore_show(restore: Sub) -> None:
 def _restore_start(restore: Sub) -> None:
     start = verb_of(restore, "start", "estate.restores:start", "do exactly what the sheet says")
     start.add_argument("sheet")
-    start.add_argument("--yes", action="store_true", help="do not ask whether to begin")
-    start.add_argument(
-        "--takeover",
-        action=argparse.BooleanOptionalAction,
-        default=None,
-        help="whether a target at "
-        "another address becomes the system once it is proved, whose own machine is then no longer "
-        "watched; asked otherwise",
-    )
+    start.add_argument("--yes", metavar="NAME", help="the system's name; asked otherwise")
     passphrase(start, "opens the store where custody is apart, while following")
     start.add_argument("--no-follow", action="store_true", help="only start it")
+
+
+def _restore_prove(restore: Sub) -> None:
+    prove = verb_of(
+        restore,
+        "prove",
+        "estate.restores:prove",
+        "prove a restore again: all checks and the census, and nothing is changed",
+    )
+    prove.add_argument("sheet")
+    passphrase(prove, "opens the store where custody is apart, while following")
+    prove.add_argument("--no-follow", action="store_true", help="only start it")
+
+
+def _restore_accept(restore: Sub) -> None:
+    accept = verb_of(
+        restore,
+        "accept",
+        "estate.restores:accept",
+        "accept the proof: the target is the system from now on",
+    )
+    accept.add_argument("sheet")
+    accept.add_argument(
+        "--yes", metavar="NAME", help="the name of the system, or of the new one; asked otherwise"
+    )
 
 
 def _restore_answer(restore: Sub) -> None:

@@ -27,6 +27,11 @@ def _system_add(system: Sub) -> None:
     add.add_argument("address", help="host:port")
     add.add_argument("--login", help="needed for every kind that is reached")
     accepting(add)
+    add.add_argument(
+        "--spare",
+        action="store_true",
+        help="it is there to practise restores on: no routine takes it, and it may be overwritten",
+    )
     _consists_of(add)
     _led_through(add)
     _known_by(add)
@@ -73,6 +78,12 @@ def _system_list(system: Sub) -> None:
     which.add_argument("--retired", action="store_true", default=None, help="only retired ones")
     which.add_argument(
         "--in-use", dest="retired", action="store_false", help="only those that are not retired"
+    )
+    listed.add_argument(
+        "--spares",
+        action=argparse.BooleanOptionalAction,
+        default=None,
+        help="only spares, or none of them",
     )
     listed.add_argument(
         "--sort",
@@ -138,6 +149,12 @@ def _system_remove(system: Sub) -> None:
 
 def _system_set(system: Sub) -> None:
     change = verb_of(system, "set", "estate.systems:change", "change a system")
+    change.add_argument(
+        "--spare",
+        action=argparse.BooleanOptionalAction,
+        default=None,
+        help="whether it is there to practise restores on, and may be overwritten",
+    )
     change.add_argument("system")
     change.add_argument(
         "--name", help="what it is called from now on; routines that name it follow"

@@ -6,6 +6,8 @@ from typing import Annotated, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
+from fennox.core.restoring.sheet import RestorePurpose
+
 RunKind = Literal[
     "take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"
 ]
@@ -60,6 +62,11 @@ class DraftOrder(_Order):
     target: Aim
     parts: list[str] | None = None
     entrance: Aim | None = None
+    purpose: RestorePurpose = (
+        "practise"  # drafts queued before December 2026 have none: this harms nobody
+    )
+    spare: str | None = None
+    new_name: str | None = None
 
 
 class RestoreOrder(_Order):

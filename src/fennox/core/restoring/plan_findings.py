@@ -13,7 +13,6 @@ from fennox.core.restoring import proving
 from fennox.core.restoring.plan_inputs import (
     RestoreSource,
     Target,
-    at_another_machine,
     left_out_essentials,
     written_parts,
 )
@@ -201,18 +200,10 @@ def _identity(
         yield _say(
             "note",
             "other-machine",
-            f"The target is another machine ({theirs.id}); it only gets these parts, and "
-            f"does not become {source.system_name}.",
+            f"The target is another machine ({theirs.id}); it only gets these parts.",
         )
     else:
-        asked = at_another_machine(kind, parts, target.place.address, source.address)
-        counts = "if you say so when you begin, it counts" if asked else "it counts"
-        yield _say(
-            "note",
-            "new-identity",
-            f"The target is another machine ({theirs.id}); after the proof {counts} as "
-            f"{source.system_name}, with all its backups.",
-        )
+        yield _say("note", "other-machine", f"The target is another machine ({theirs.id}).")
 
 
 def _only_on_target(

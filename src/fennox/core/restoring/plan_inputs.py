@@ -38,18 +38,10 @@ class RestoreSource:
     documents: Mapping[str, Mapping[str, str]]
     login_account: str
     address: str = ""  # where the system is reached
+    machine: str = ""  # the id of the machine that the system is; empty: it is not known
+    key: str = ""  # by which that is known
     taken: datetime | None = None
     standing: list[Finding] = field(default_factory=list)
-
-
-def at_another_machine(kind: Kind, parts: list[str], target: str, system: str) -> bool:
-    """Whether a proved restore would make a machine at another address the system. Addresses of
-    both.
-    """
-    becomes = any(step.do == "rejoin" for _, step in kind.steps()) and not left_out_essentials(
-        kind, parts
-    )
-    return becomes and target != system
 
 
 def written_parts(kind: Kind, parts: list[str]) -> list[str]:
@@ -61,5 +53,5 @@ def written_parts(kind: Kind, parts: list[str]) -> list[str]:
 
 
 def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
-    """Essential parts that are not chosen: then the target does not become the system."""
+    """Essential parts that are not chosen: such a target is not the whole system."""
     return {part.name for part in kind.part if part.essential and not part.handed_in} - set(parts)

@@ -35,17 +35,16 @@ RULES = {
 
 
 def steps_of(
-    kind: Kind, source: RestoreSource, target: Target, parts: list[str], settings: Mapping[str, str]
+    kind: Kind,
+    source: RestoreSource,
+    target: Target,
+    parts: list[str],
+    settings: Mapping[str, str],
+    *,
+    saves: bool,
 ) -> list[SheetStep]:
-    steps = [
-        SheetStep(
-            number=1,
-            phase="prepare",
-            title="Save what the target holds now, as a backup on hold",
-            do="safety",
-            kind_step=None,
-        )
-    ]
+    """``saves``: whether a safety copy of the target is taken first."""
+    steps = [_first_step(saves=saves)]
     for index, phase, step in _in_order(kind):
         if step.parts and not any(part in parts for part in step.parts):
             continue
@@ -63,6 +62,25 @@ def steps_of(
         )
     )
     return steps
+
+
+def _first_step(*, saves: bool) -> SheetStep:
+    """Both see whether the target still is what the sheet shows."""
+    if saves:
+        return SheetStep(
+            number=1,
+            phase="prepare",
+            title="Save what the target holds now, as a backup on hold",
+            do="safety",
+            kind_step=None,
+        )
+    return SheetStep(
+        number=1,
+        phase="prepare",
+        title="See whether the target still is what this sheet shows",
+        do="look",
+        kind_step=None,
+    )
 
 
 def _in_order(kind: Kind) -> list[tuple[int, Phase, StepModel]]:

@@ -5,20 +5,18 @@ before.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
+from fennox.core.restoring import purposes
 from fennox.core.restoring.changed_facts import facts
 from fennox.core.restoring.overwriting import compare_documents
 from fennox.core.restoring.plan_findings import findings_of
-from fennox.core.restoring.plan_inputs import (
-    RestoreSource,
-    Target,
-    at_another_machine,
-)
+from fennox.core.restoring.plan_inputs import RestoreSource, Target
 from fennox.core.restoring.plan_steps import steps_of, undo_steps, what_follows
-from fennox.core.restoring.sheet import Place, Sheet
+from fennox.core.restoring.sheet import Place, RestorePurpose, Sheet
 
 
 def _other_account(after: str, now: str) -> Finding:
@@ -30,8 +28,20 @@ def _other_account(after: str, now: str) -> Finding:
     )
 
 
+@dataclass(frozen=True)
+class Intent:
+    """What a person wants of a restore. ``spare``: the enrolled spare that is the target, by name;
+    ``new_name``: of the system that a seed becomes.
+    """
+
+    purpose: RestorePurpose
+    spare: str | None = None
+    new_name: str | None = None
+
+
 def plan(
     kind: Kind,
+    intent: Intent,
     source: RestoreSource,
     target: Target,
     parts: list[str],
@@ -43,17 +53,26 @@ def plan(
     """
     kind = filled_in(kind, settings)
     overwrites = compare_documents(kind, source, target, parts)
-    steps = steps_of(kind, source, target, parts, settings)
+    saves = purposes.saves(intent.purpose, intent.spare)
+    steps = steps_of(kind, source, target, parts, settings, saves=saves)
     undo = undo_steps(kind, source.head, target.census, steps, settings)
     after = what_follows(kind, source, target, parts)
-    findings = findings_of(kind, source, target, parts, overwrites)
+    findings = [
+        *purposes.findings_of(intent.purpose, kind, source, target, parts, saves=saves),
+        *purposes.same_address(intent.purpose, source, after),
+        *findings_of(kind, source, target, parts, overwrites),
+    ]
     if after.login == "system" and after.place.account != source.login_account:
         findings.append(_other_account(after.place.account, source.login_account))
     return Sheet(
         backup=source.backup,
         backup_taken=source.taken,
+        purpose=intent.purpose,
         system=source.system,
         system_name=source.system_name,
+        system_address=source.address,
+        spare=intent.spare,
+        new_name=intent.new_name,
         kind=kind.name,
         kind_version=kind.version,
         parts=parts,
@@ -73,5 +92,6 @@ def plan(
         after=after,
         facts=facts(kind, source.backup, target, overwrites),
         fresh_census=target.census,
-        at_another_machine=at_another_machine(kind, parts, target.place.address, source.address),
+        new_identity=bool(source.machine)
+        and (target.machine.id, after.place.key) != (source.machine, source.key),
     )

@@ -5,9 +5,9 @@ step.
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Literal, assert_never
+from typing import Annotated, Any, Literal, assert_never
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.literals import Phase
@@ -18,7 +18,8 @@ StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown
 SheetState = Literal[
     "draft", "running", "waiting", "proved", "not proved", "failed", "stopped", "given up"
 ]
-SheetAct = Literal["begin", "continue", "prove", "undo", "answer"]
+SheetAct = Literal["begin", "continue", "prove", "undo", "answer", "accept"]
+RestorePurpose = Literal["repair", "replace", "practise", "seed"]
 GateKind = Literal["step", "facts", "unknown", "put back", "undo"]
 
 
@@ -68,8 +69,8 @@ class SheetStep(SheetModel):
     number: int
     phase: Phase
     title: str
-    do: Verb | Literal["safety", "proof"]
-    # its place in the kind's steps, of its phase undo; None for the safety copy and the proof
+    do: Verb | Literal["safety", "look", "proof"]
+    # its place in the kind's steps, of its phase undo; None for safety copy, look and proof
     kind_step: int | None
     undoes: int | None = None  # the number of the step that it undoes
     names: list[str] = []
@@ -138,12 +139,30 @@ class After(SheetModel):
 class Sheet(SheetModel):
     """Versioned data: every change of choices or facts is a new version."""
 
+    @model_validator(mode="before")
+    @classmethod
+    def _of_before(cls, data: Any) -> Any:
+        """Sheets had no purpose before December 2026, but might take a system over."""
+        if not isinstance(data, dict) or "purpose" in data:
+            return data
+        kept = dict(data)
+        elsewhere, takes_over = kept.pop("at_another_machine", False), kept.pop("takes_over", None)
+        kept["purpose"] = "repair" if not elsewhere else "replace" if takes_over else "practise"
+        proof = kept.get("proof") or {}
+        if kept["purpose"] == "replace" and proof.get("proved"):
+            kept["accepted"] = proof["at"]  # the system went over when it was proved
+        return kept
+
     format: Literal[1] = 1
     version: Annotated[int, Field(ge=1)] = 1
     backup: str
     backup_taken: Aware | None = None
+    purpose: RestorePurpose
     system: str
     system_name: str
+    system_address: str = ""  # when it was drafted
+    spare: str | None = None  # the enrolled spare that is the target, by name
+    new_name: str | None = None  # of the system that a seed becomes
     kind: str
     kind_version: int
     parts: list[str]
@@ -172,11 +191,11 @@ class Sheet(SheetModel):
     fresh_census: dict[str, list[str]]
     safety: str | None = None
     rejoined: bool = False
-    at_another_machine: bool = (
-        False  # once proved, the target would take the place of a machine that answers elsewhere
-    )
-    takes_over: bool | None = None  # what a person said of that; None: nobody was asked
+    # its machine will answer with another id or key than the system is known by
+    new_identity: bool = False
     proof: Proof | None = None
+    accepted: Aware | None = None
+    accepted_by: str = ""
     state: SheetState = "draft"
 
     def blockers(self) -> list[Finding]:
@@ -195,14 +214,26 @@ class Sheet(SheetModel):
                 return ["continue", "undo"] if self.begun() else ["continue"]
             case "not proved":
                 return ["prove", "undo"] if self.begun() else ["prove"]
-            case "running" | "waiting" | "proved" | "given up":
+            case "proved":
+                return ["accept", "prove"] if self.awaits_acceptance() else ["prove"]
+            case "running" | "waiting" | "given up":
                 return []
             case _:
                 assert_never(self.state)
 
-    def needs_takeover(self) -> bool:
-        """A person must say whether the target becomes the system."""
-        return self.at_another_machine and self.takes_over is None
+    def awaits_acceptance(self) -> bool:
+        """It is proved, and a person must still say that the target is the system from now on."""
+        if self.state != "proved" or self.accepted is not None:
+            return False
+        match self.purpose:
+            case "repair":
+                return self.new_identity
+            case "replace" | "seed":
+                return True
+            case "practise":
+                return False
+            case _:
+                assert_never(self.purpose)
 
     def begun(self) -> list[SheetStep]:
         """Steps that have done something to the target, or may have."""
@@ -227,12 +258,10 @@ class Sheet(SheetModel):
         return [step.title for step in self.begun() if not step.undone]
 
     def begin_proof_again(self) -> None:
-        """Run the proof and the checks that have not passed again; no step that changes the target
-        is repeated.
-        """
+        """Run the proof and all checks again; no step that changes the target is repeated."""
         for step in self.steps:
-            if step.do == "proof" or (step.do == "check" and step.passed is not True):
-                step.state, step.detail = "waiting", ""
+            if step.do in ("proof", "check"):
+                step.state, step.detail, step.passed = "waiting", "", None
 
     def give_up(self, by: str, at: datetime) -> None:
         """From now on it is undone; what it waited for is no question any more."""

@@ -45,7 +45,7 @@ def _begin_again(sheet: Sheet, gate: Gate) -> None:
     """
     gate.answer = "written again"
     for step in sheet.steps:
-        if step.do not in ("safety", "proof") and step.state in (
+        if step.do not in ("safety", "look", "proof") and step.state in (
             "done",
             "doing",
             "failed",

@@ -80,7 +80,9 @@ class RestoreUnderWay(StepVerbs):
             step.state, step.answered = "done" if gate.answer == "done" else "waiting", gate.number
         if step.do == "gate" and step.state != "done" and await self._waits_at(step):
             return True
-        return step.do != "safety" and self._is_asked("undo" if self.sheet.giving_up else "facts")
+        return step.do not in ("safety", "look") and self._is_asked(
+            "undo" if self.sheet.giving_up else "facts"
+        )
 
     async def _waits_at(self, step: SheetStep) -> bool:
         """Whether a person has not answered yet, or what they say is done is not, where that can be

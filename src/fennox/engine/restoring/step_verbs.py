@@ -66,6 +66,9 @@ class StepVerbs:
         match step.do:
             case "safety":
                 return await self._safety()
+            case "look":
+                await self._compare_with_sheet(await self._reached.look(self.sheet.parts))
+                return ""
             case "proof":
                 return await self._prove()
             case "gate":
@@ -92,34 +95,38 @@ class StepVerbs:
         """Save the target, and see whether it still is what the person who started this saw."""
         taken = await self.take_safety(await self._reached.current())
         self.sheet.safety = taken.reference.backup
-        target = Target(taken.head.machine, self.sheet.target, taken.documents, taken.head.census)
-        head = await self.reader.head()
-        source = plan_inputs.RestoreSource(
-            self.sheet.backup,
-            self.sheet.system,
-            self.sheet.system_name,
-            head,
-            await backup_digests(self.reader, self.sheet.parts),
-            self.sheet.after.place.account,
+        await self._compare_with_sheet(
+            Target(taken.head.machine, self.sheet.target, taken.documents, taken.head.census)
         )
-        now = planning.plan(self.kind, source, target, self.sheet.parts, self._values())
+        return f"backup {taken.reference.backup[:12]}, {taken.reference.sizes.documents} documents"
+
+    async def _compare_with_sheet(self, target: Target) -> None:
+        """Ask a person about facts that changed since the draft. Raises FarSideFailed if the target
+        is not fit any more.
+        """
+        sheet = self.sheet
+        source = plan_inputs.RestoreSource(
+            sheet.backup,
+            sheet.system,
+            sheet.system_name,
+            await self.reader.head(),
+            await backup_digests(self.reader, sheet.parts),
+            sheet.after.place.account,
+        )
+        intent = planning.Intent(sheet.purpose, sheet.spare, sheet.new_name)
+        now = planning.plan(self.kind, intent, source, target, sheet.parts, self._values())
         if blockers := now.blockers():
             raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
-        changed = changed_facts.changed_facts(self.sheet, now)
+        changed = changed_facts.changed_facts(sheet, now)
         if changed:
-            self.sheet.ask_anew(
-                "facts",
-                None,
-                "Since the sheet was drafted, " + "; ".join(changed) + ".",
-                ["accept"],
-            )
-            self.sheet.facts = now.facts
-            self.sheet.version += 1
+            question = "Since the sheet was drafted, " + "; ".join(changed) + "."
+            sheet.ask_anew("facts", None, question, ["accept"])
+            sheet.facts = now.facts
+            sheet.version += 1
         # its counts differ also where what is overwritten does not
-        self.sheet.overwrites = now.overwrites
-        self.sheet.findings = changed_facts.counted_anew(self.sheet.findings, now.findings)
-        self.sheet.fresh_census = target.census
-        return f"backup {taken.reference.backup[:12]}, {taken.reference.sizes.documents} documents"
+        sheet.overwrites = now.overwrites
+        sheet.findings = changed_facts.counted_anew(sheet.findings, now.findings)
+        sheet.fresh_census = target.census
 
     async def _commands(self, model: StepModel, step: SheetStep) -> str:
         shell = await self._reached.shell()

@@ -17,6 +17,7 @@ from fennox.catalogue.models.systems import System
 from fennox.service.machines.context import Context
 from fennox.service.people import scopes
 from fennox.service.queries.newest_good import newest_backups, unhurried
+from fennox.service.queries.selectors import PROTECTED
 from fennox.service.takes import hand_ins
 
 _MANY = 50_000  # backups
@@ -32,7 +33,7 @@ async def count(context: Context, session: AsyncSession) -> EstateCount:
 
 async def _figures(context: Context, session: AsyncSession) -> dict[str, object]:
     """Protected is what has a good backup that lacks nothing, and that not on its machine alone."""
-    there_now = select(System).where(System.retired.is_(None))
+    there_now = select(System).where(PROTECTED)
     systems: list[System] = [row[0] for row in await unhurried(session, there_now)]
     by_hand = await hand_ins.lacking(context, session, systems)
     wanting = {

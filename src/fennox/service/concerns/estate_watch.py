@@ -31,6 +31,7 @@ from fennox.service.own_state import own_routine
 from fennox.service.people import scopes
 from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import unhurried
+from fennox.service.queries.selectors import PROTECTED
 from fennox.service.systems import dependence, relations
 from fennox.service.upkeep import clock_confirmation, clock_evidence
 from fennox.service.upkeep.clock_evidence import Judged
@@ -217,7 +218,7 @@ async def _stores(
     context: Context, session: AsyncSession, away: Away, now: datetime
 ) -> AsyncIterator[ConcernFound]:
     """Enters those that are away into ``away``."""
-    active = select(System).where(System.retired.is_(None)).order_by(System.name)
+    active = select(System).where(PROTECTED).order_by(System.name)
     systems = (await session.execute(active)).scalars().all()
     domains = await relations.resolved(context, session)
     for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
@@ -284,7 +285,7 @@ def _skewed(row: Worker) -> ConcernFound:
 
 
 async def _routines(session: AsyncSession) -> AsyncIterator[ConcernFound]:
-    there = select(System.id).where(System.retired.is_(None))
+    there = select(System.id).where(PROTECTED)
     for routine in (await session.execute(select(Routine).order_by(Routine.name))).scalars().all():
         if routine.mode == "off":
             yield ConcernFound(
@@ -296,7 +297,7 @@ async def _routines(session: AsyncSession) -> AsyncIterator[ConcernFound]:
                 "Switch it on, or say that it is by hand on purpose.",
             )
         elif (
-            await session.execute(there.where(*selectors.selected(routine.systems)).limit(1))
+            await session.execute(there.where(*selectors.taken(routine.systems)).limit(1))
         ).first() is None:
             yield ConcernFound(
                 "routine-empty",

@@ -19,6 +19,7 @@ from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import System
 from fennox.core.facts.concerns import Away, ConcernFound
 from fennox.service.queries.newest_good import ENDED, newest_runs
+from fennox.service.queries.selectors import PROTECTED
 from fennox.service.upkeep import store_duties, sweep_run
 
 _FOR_STORES = ("adopt", "scrub", "sweep", "verify", "rekey")  # kinds of runs
@@ -51,15 +52,16 @@ async def stuck(session: AsyncSession) -> AsyncIterator[ConcernFound]:
         )
 
 
+_PURPOSE = SheetRow.data["purpose"].astext  # practice is no news of the system
+
+
 # these two are asked every minute, and to put them together takes longer than to have them answered
 @cache
 def _failed_runs() -> tuple[Select[Run, System], Select[Run, System]]:
     """The last take of each system if it failed, the last look, and restores that failed and were
     not done since.
     """
-    failed = (
-        select(Run, System).join(System, System.id == Run.system_id).where(System.retired.is_(None))
-    )
+    failed = select(Run, System).join(System, System.id == Run.system_id).where(PROTECTED)
     take = newest_runs(Run.id, Run.state, fits=(*ENDED, Run.kind == constant("take"))).subquery()
     looks = (*ENDED, Run.kind.in_(("take", "look")))
     look = newest_runs(Run.id, Run.state, Run.kind, fits=looks).subquery()
@@ -74,7 +76,9 @@ def _failed_runs() -> tuple[Select[Run, System], Select[Run, System]]:
         restored.state == "done",
     )
     begun = Run.sheet_id.in_(
-        select(SheetRow.id).where(SheetRow.state.in_(("failed", "not proved")))
+        select(SheetRow.id).where(
+            SheetRow.state.in_(("failed", "not proved")), _PURPOSE.in_(("repair", "replace"))
+        )
     )
     return failed.where(which), failed.where(
         begun & (Run.kind == constant("restore")) & (Run.state == "failed") & ~over
@@ -97,7 +101,10 @@ async def failed(session: AsyncSession, away: Away) -> AsyncIterator[ConcernFoun
             subject="" if run.kind == "take" else run.kind,
         )
     waiting = (
-        select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")
+        select(Run, System)
+        .join(System, System.id == Run.system_id)
+        .outerjoin(SheetRow, SheetRow.id == Run.sheet_id)
+        .where(Run.state == "waiting", func.coalesce(_PURPOSE, "") != "practise")
     )
     for run, system in await session.execute(waiting):
         yield ConcernFound(

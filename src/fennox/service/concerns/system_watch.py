@@ -33,6 +33,7 @@ from fennox.service.machines.context import Context
 from fennox.service.own_state import own_routine
 from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import ONLY_PARTIAL, among, newest_backups, unhurried
+from fennox.service.queries.selectors import PROTECTED
 from fennox.service.retention import routines
 from fennox.service.systems import relations
 from fennox.service.takes import hand_ins
@@ -77,7 +78,7 @@ class _Facts:
     def of(self, system: System) -> SystemFacts:
         return SystemFacts(
             system=system,
-            routines=[row for row in self.routines if selectors.selects(row.systems, system)],
+            routines=[row for row in self.routines if selectors.takes(row.systems, system)],
             kind_installed=system.kind in self.kinds,
             backup=self.newest.get(system.id),
             partial=self.partial.get(system.id),
@@ -130,13 +131,13 @@ def _never_drilled(names: list[str]) -> ConcernFound:
         "service",
         "drills",
         f"Never restored, not even for practice: {first_few(names)}.",
-        "Draft a restore onto a spare machine: fennox restore draft BACKUP --at ADDRESS",
+        "Practise on a spare machine: fennox restore draft BACKUP --practise --onto SPARE",
         "Nobody knows whether it works, or how long it takes.",
     )
 
 
 async def _active_systems(session: AsyncSession) -> list[System]:
-    rows = await unhurried(session, select(System).where(System.retired.is_(None)))
+    rows = await unhurried(session, select(System).where(PROTECTED))
     systems: list[System] = [row[0] for row in rows]
     return sorted(systems, key=lambda row: row.name)
 
@@ -194,7 +195,7 @@ async def _missed(
         for number, system in enumerate(systems):
             if number % _TURN == 0:
                 await give_way(session)
-            if system.suspended_because or not selectors.selects(routine.systems, system):
+            if system.suspended_because or not selectors.takes(routine.systems, system):
                 continue
             since = routines.decided_up_to(now, routine, system, decided.get(system.id))
             place = schedule.place_in(routine.spread, system.id)

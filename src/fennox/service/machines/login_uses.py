@@ -104,14 +104,21 @@ async def _keys_at(session: AsyncSession, login: Login, address: str) -> set[str
 
 
 async def must_be_nobody_elses(
-    session: AsyncSession, who: Person, system: System, address: str, key: str | None
+    session: AsyncSession,
+    who: Person,
+    system: System,
+    address: str,
+    key: str | None,
+    spare: System | None = None,
 ) -> None:
-    """A restore is never written onto the machine of another enrolled system.
+    """A restore is never written onto the machine of another enrolled system, but to practise onto
+    a ``spare``.
 
     It is named only to people whose scope includes it.
     """
     there = or_(System.address == address, System.key == (key or "-"))
-    others = select(System).where(System.id != system.id, System.retired.is_(None), there)
+    ours = [system.id, *([spare.id] if spare is not None else [])]
+    others = select(System).where(System.id.not_in(ours), System.retired.is_(None), there)
     for other in (await session.execute(others.order_by(System.name))).scalars():
         by_address = other.address == address
         if other.key != key and not await sites.same_network(session, other.site, system.site):
@@ -129,10 +136,13 @@ async def must_be_nobody_elses(
         )
 
 
-async def another_system(session: AsyncSession, system: System, machine: str) -> list[Finding]:
+async def another_system(
+    session: AsyncSession, system: System, machine: str, spare: System | None
+) -> list[Finding]:
     """A blocker if this machine, whatever its address, is that of another enrolled system."""
+    ours = [system.id, *([spare.id] if spare is not None else [])]
     same = select(System.name).where(
-        System.id != system.id, System.retired.is_(None), System.machine["id"].astext == machine
+        System.id.not_in(ours), System.retired.is_(None), System.machine["id"].astext == machine
     )
     return [
         Finding(

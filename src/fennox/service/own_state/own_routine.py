@@ -127,7 +127,7 @@ async def shown(context: Context, session: AsyncSession) -> OwnStateShown:
                 select(Routine).where(Routine.mode == "on").order_by(Routine.name)
             )
         ).scalars()
-        mine = [routine for routine in every if selectors.selects(routine.systems, system)]
+        mine = [routine for routine in every if selectors.takes(routine.systems, system)]
     ids = [store for routine in mine for store in (routine.store_id, *routine.copy_to)]
     stores = [await session.get_one(StoreRow, store) for store in dict.fromkeys(ids)]
     newest: Backup | None = (

@@ -31,6 +31,7 @@ _AIMS = frozenset({"address", "login", "key", "via"})
 TABLE: dict[str, Grave] = {
     "start_restore": Grave("restore"),
     "undo_restore": Grave("restore"),
+    "accept_restore": Grave("restore"),
     "export_backup": Grave("export"),
     "recovery_sheet": Grave("export"),
     "add_passphrase": Grave("keys"),

@@ -99,7 +99,7 @@ async def _all_due(
                 await give_way(session)
             if system.suspended_because or system.retired:
                 continue
-            if not selectors.selects(routine.systems, system):
+            if not selectors.takes(routine.systems, system):
                 continue
             if (found := _due(now, routine, system, memory)) is not None:
                 due.append(found)
@@ -112,7 +112,13 @@ async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:
     needs to be checked.
     """
     said = func.concat_ws(
-        "|", System.id, System.version, System.suspended_because, System.retired, System.labels
+        "|",
+        System.id,
+        System.version,
+        System.suspended_because,
+        System.retired,
+        System.spare,
+        System.labels,
     )
     of_systems = func.sum(func.hashtextextended(said, 0).cast(Numeric))
     systems = (await session.execute(select(func.count(), of_systems).select_from(System))).one()

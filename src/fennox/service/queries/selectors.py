@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import re
 
-from sqlalchemy import ColumnElement
+from sqlalchemy import ColumnElement, and_
 
 from fennox.catalogue.models.systems import System
 from fennox.core.errors import BadInput
+
+PROTECTED = and_(System.retired.is_(None), ~System.spare)
+"""Systems for which the estate answers: those in use that are no spares."""
 
 _TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
 
@@ -50,6 +53,16 @@ def selected(text: str) -> list[ColumnElement[bool]]:
         System.labels.contains([value]) if field == "label" else getattr(System, field) == value
         for field, value in terms(text)
     ]
+
+
+def takes(text: str, system: System) -> bool:
+    """Whether a routine for these systems takes this one. A spare is taken by none."""
+    return not system.spare and selects(text, system)
+
+
+def taken(text: str) -> list[ColumnElement[bool]]:
+    """As :func:`takes`, for the database."""
+    return [~System.spare, *selected(text)]
 
 
 def terms(text: str) -> list[tuple[str, str]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import assert_never
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -14,6 +15,7 @@ from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
+from fennox.core.restoring.sheet import RestorePurpose
 from fennox.links.base import parse_address
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context, named
@@ -21,23 +23,33 @@ from fennox.service.machines.routes_to_machines import Way, way_to
 from fennox.service.people.persons import Person
 from fennox.service.queries.lookups import find_backup
 from fennox.service.runs import new_runs
+from fennox.service.systems import enrolment
 from fennox.wire.restores import NewDraft
 
 
 @dataclass(frozen=True)
 class AimedDraft:
-    """``use``: how the target is reached; ``at_entrance``: how its installation's entrance is."""
+    """``use``: how the target is reached; ``at_entrance``: how its installation's entrance is.
+    ``spare``: the enrolled spare that the target is.
+    """
 
     backup: Backup
     system: System
+    spare: System | None
     kind: Kind
+    purpose: RestorePurpose
     use: login_uses.Use
     entrance: Entrance | None
     at_entrance: login_uses.Use | None
 
+    @property
+    def way(self) -> Way:
+        return way_to(self.spare or self.system)
+
     def in_audit(self) -> dict[str, str]:
         assert self.use.login is not None
         told = {
+            "purpose": self.purpose,
             "backup": self.backup.id,
             "at": self.use.address,
             "login": self.use.login.name,
@@ -57,7 +69,8 @@ async def target(
 ) -> AimedDraft:
     """Raises BadInput, Conflict, and NotAllowed for a login that may not be used there."""
     backup = await find_backup(session, wanted.backup)
-    system = await _system(session, backup, wanted)
+    system = await session.get_one(System, backup.system_id)
+    spare = await _spare(session, system, wanted)
     kind, _ = context.kinds.kind(system.kind)
     if kind.rebuilt_by:
         raise Conflict(
@@ -65,15 +78,17 @@ async def target(
             f"On an empty machine: {kind.rebuilt_by}",
         )
     parts_to_take(kind, wanted.parts)
-    address = str(parse_address(wanted.at, kind.port)) if wanted.at else system.address
+    known = spare or system
+    address = _address(kind, system, spare, wanted)
+    await _must_be_named(session, system, address, wanted)
     login = (
         await named(session, Login, wanted.login)
         if wanted.login
-        else await session.get_one(Login, system.login_id)
+        else await session.get_one(Login, known.login_id)
     )
-    own_key = system.key if address == system.address else None
+    own_key = known.key if address == known.address else None
     use = await login_uses.aimed(session, who, login, address, wanted.key or own_key)
-    await login_uses.must_be_nobody_elses(session, who, system, use.address, use.key)
+    await login_uses.must_be_nobody_elses(session, who, system, use.address, use.key, spare)
     entrance = kind.restore.entrance if kind.restore is not None else None
     at_entrance = None
     if entrance is not None:
@@ -81,25 +96,88 @@ async def target(
         there = str(parse_address(host, entrance.port))
         by = await named(session, Login, wanted.entrance.login) if wanted.entrance.login else login
         at_entrance = await login_uses.aimed(session, who, by, there, wanted.entrance.key)
-    return AimedDraft(backup, system, kind, use, entrance, at_entrance)
+    return AimedDraft(backup, system, spare, kind, wanted.purpose, use, entrance, at_entrance)
 
 
-async def _system(session: AsyncSession, backup: Backup, wanted: NewDraft) -> System:
-    own = await session.get_one(System, backup.system_id)
-    system = await named(session, System, wanted.onto) if wanted.onto else own
-    if system.id != own.id:
+async def _spare(session: AsyncSession, system: System, wanted: NewDraft) -> System | None:
+    """The spare to practise on; None: the target is given by its address."""
+    other = await named(session, System, wanted.onto) if wanted.onto else system
+    if wanted.purpose != "practise":
+        if other.id != system.id:
+            raise BadInput(
+                f"The backup is of {system.name}, not of {other.name}.",
+                "Give the address of the fresh machine with --at.",
+                field="onto",
+            )
+        return None
+    if not wanted.onto:
+        return None
+    if not other.spare:
         raise BadInput(
-            f"The backup is of {own.name}, not of {system.name}.",
-            "Give the address of the fresh machine with --at; restoring onto another system comes"
-            " with migrations.",
+            f"{other.name} is no spare: practice would overwrite it.",
+            "Name a spare, or the address of a fresh machine with --at. A machine that may be"
+            f" overwritten is marked by: fennox system set {other.name} --spare",
             field="onto",
         )
-    return system
+    if other.kind != system.kind:
+        raise BadInput(
+            f"{other.name} is of the kind {other.kind}, {system.name} of {system.kind}.",
+            "Name a spare of the same kind.",
+            field="onto",
+        )
+    return other
+
+
+def _address(kind: Kind, system: System, spare: System | None, wanted: NewDraft) -> str:
+    """Where the target answers. Raises BadInput if the purpose does not allow that."""
+    given = str(parse_address(wanted.at, kind.port)) if wanted.at else None
+    match wanted.purpose:
+        case "repair":
+            if given is not None and given != system.address:
+                raise BadInput(
+                    f"A repair is of {system.name}'s own machine, at {system.address}.",
+                    "For a machine at another address draft with --replace or --practise.",
+                    field="at",
+                )
+            return system.address
+        case "replace" | "practise" | "seed":
+            address = given or (spare.address if spare is not None else None)
+            if address is None:
+                instead = " or --onto SPARE" if wanted.purpose == "practise" else ""
+                raise BadInput(
+                    "It is not said where the target answers.",
+                    f"Give --at HOST:PORT{instead}.",
+                    field="at",
+                )
+            if address == system.address:
+                raise BadInput(
+                    f"{system.name} itself is at {address}.",
+                    "To put its backup back onto its own machine, draft with --repair.",
+                    field="at",
+                )
+            return address
+        case _:
+            assert_never(wanted.purpose)
+
+
+async def _must_be_named(
+    session: AsyncSession, system: System, address: str, wanted: NewDraft
+) -> None:
+    """A seed has the name of a system that is not there yet; nothing else has one."""
+    if (wanted.purpose == "seed") != (wanted.new_name is not None):
+        what = (
+            "It is not said what the new system is called."
+            if wanted.purpose == "seed"
+            else "Only a seed becomes a new system."
+        )
+        raise BadInput(what, "Draft with --seed NAME.", field="new_name")
+    if wanted.new_name is not None:
+        await enrolment.must_be_free(session, wanted.new_name, address, system.site)
 
 
 async def must_be_accepted(context: Context, aimed: AimedDraft) -> None:
     """Raises KeyUnknown with the fingerprint that the target shows, if nobody accepted one."""
-    way = way_to(aimed.system)
+    way = aimed.way
     if aimed.use.key is None:
         await _show_key(context, aimed.kind, aimed.use, way)
     at_entrance = aimed.at_entrance
@@ -130,8 +208,11 @@ async def enqueue(
             target=_aim(aimed.use),
             parts=wanted.parts,
             entrance=_aim(aimed.at_entrance) if aimed.at_entrance is not None else None,
+            purpose=wanted.purpose,
+            spare=aimed.spare.id if aimed.spare is not None else None,
+            new_name=wanted.new_name,
         ),
-        new_runs.About(system_id=aimed.system.id),
+        new_runs.About(system_id=(aimed.spare or aimed.system).id),
         by=by,
         now=context.now(),
         wait=wanted.wait,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 
 from fennox.catalogue.models.runs import SheetRow
-from fennox.catalogue.models.systems import Login, System
+from fennox.catalogue.models.systems import Login
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
 from fennox.core.facts.run_results import DraftResult
@@ -13,14 +13,14 @@ from fennox.core.format.manifest import Finding
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import plan_inputs, planning
 from fennox.core.restoring.plan_inputs import Target
-from fennox.core.restoring.sheet import Place
+from fennox.core.restoring.sheet import Place, RestorePurpose
 from fennox.engine.backups.backup_reader import backup_digests
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import values_of
 from fennox.engine.restoring.targets import look_at_target
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
-from fennox.service.machines.routes_to_machines import way_to
+from fennox.service.machines.routes_to_machines import Way
 from fennox.service.restores.material import LOGIN_AFTER, Material, gather, said_of_login
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
@@ -55,11 +55,12 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     parts = parts_to_take(kind, order.parts)
     target = await _look(context, material, kind, parts, order.target, journal)
     await journal.step("Compare it with the backup and write the run sheet")
-    source = await _source(context, material, parts, target)
-    entrance = await _checked_entrance(context, kind, system, order.entrance)
-    sheet = planning.plan(
-        kind, source, target, parts, values_of(kind, dict(system.settings)), entrance
-    )
+    source = await _source(context, material, parts, target, order.purpose)
+    entrance = await _checked_entrance(context, kind, material.way, order.entrance)
+    spare = material.spare.name if material.spare is not None else None
+    intent = planning.Intent(order.purpose, spare, order.new_name)
+    settings = values_of(kind, dict(system.settings))
+    sheet = planning.plan(kind, intent, source, target, parts, settings, entrance)
     sheet.seen_login = said_of_login(material.target_login)
     at_entrance = order.entrance if entrance is not None else None
     async with context.session() as session:
@@ -67,6 +68,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         row = SheetRow(
             id=secrets.token_hex(16),
             system_id=system.id,
+            spare_id=material.spare.id if material.spare is not None else None,
             backup_id=material.backup.id,
             target_login_id=material.target_login.id,
             entrance_login_id=at_entrance.login if at_entrance is not None else None,
@@ -90,7 +92,7 @@ async def _look(
     place = Place(address=aim.address, account=login.account, key=aim.key)
     await journal.step(f"Look at the target at {place.address}")
     use = login_uses.of_sheet(place, login)
-    link = await context.machines.connect(kind, use, way_to(system))
+    link = await context.machines.connect(kind, use, material.way)
     try:
         return await look_at_target(
             kind, link, place, dict(system.settings), parts, context.readings
@@ -100,12 +102,20 @@ async def _look(
 
 
 async def _source(
-    context: Context, material: Material, parts: list[str], target: Target
+    context: Context,
+    material: Material,
+    parts: list[str],
+    target: Target,
+    purpose: RestorePurpose,
 ) -> plan_inputs.RestoreSource:
     system = material.system
     async with context.session() as session:
-        standing = await login_uses.another_system(session, system, target.machine.id)
-    old = await old_machine.look(context, system, material.login, target.place.address)
+        standing = await login_uses.another_system(
+            session, system, target.machine.id, material.spare
+        )
+    old = []
+    if purpose == "replace":  # beside practice and seeds it goes on working
+        old = await old_machine.look(context, system, material.login, target.place.address)
     return plan_inputs.RestoreSource(
         backup=material.backup.id,
         system=system.id,
@@ -114,13 +124,15 @@ async def _source(
         documents=await backup_digests(material.reader, parts),
         login_account=material.login.account,
         address=system.address,
+        machine=system.machine.id if system.machine is not None else "",
+        key=system.key,
         taken=material.backup.time,
         standing=[*standing, *_standing(material), *old],
     )
 
 
 async def _checked_entrance(
-    context: Context, kind: Kind, system: System, wanted: Aim | None
+    context: Context, kind: Kind, way: Way, wanted: Aim | None
 ) -> Place | None:
     """The entrance that the steps will take; that it lets the login in is seen before anything is
     begun.
@@ -131,8 +143,6 @@ async def _checked_entrance(
     async with context.session() as session:
         login = await session.get_one(Login, wanted.login)
     place = Place(address=wanted.address, account=login.account, key=wanted.key)
-    link = await context.machines.connect(
-        entrance, login_uses.of_sheet(place, login), way_to(system)
-    )
+    link = await context.machines.connect(entrance, login_uses.of_sheet(place, login), way)
     await link.close()
     return place

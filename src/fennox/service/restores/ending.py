@@ -10,7 +10,6 @@ from fennox.catalogue.models.runs import Run, SheetRow
 from fennox.catalogue.models.systems import System
 from fennox.core.facts.run_results import RestoreResult, UndoResult
 from fennox.core.format import notes
-from fennox.core.restoring import plan_inputs
 from fennox.core.restoring.sheet import Sheet
 from fennox.core.time import stamp
 from fennox.service.machines.context import Context
@@ -32,13 +31,18 @@ async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
     return run
 
 
-async def _goes_on(session: AsyncSession, run: Run) -> None:
-    """The routines that stood still for this restore do so no longer; what a person suspended stays
-    so.
+def unaccepted(sheet_id: str) -> str:
+    """Why a system's routines stand still once its restore is proved."""
+    return f"a proved restore waits to be accepted (run sheet {sheet_id[:12]})"
+
+
+async def goes_on(session: AsyncSession, system_id: str, sheet_id: str, *, now: bool) -> None:
+    """The routines that stood still for this restore do so no longer, or until it is accepted. What
+    a person suspended stays so.
     """
-    system = await session.get_one(System, run.system_id, with_for_update=True)
-    if system.suspended_because == suspension(str(run.sheet_id)):
-        system.suspended_because = ""
+    system = await session.get_one(System, system_id, with_for_update=True)
+    if system.suspended_because in (suspension(sheet_id), unaccepted(sheet_id)):
+        system.suspended_because = "" if now else unaccepted(sheet_id)
 
 
 async def close_run(
@@ -61,50 +65,44 @@ async def close_run(
         missing = sum(len(item.missing) for item in sheet.proof.lists)
         run.result = RestoreResult(sheet=sheet_id, proved=sheet.proof.proved, missing=missing)
         run.reason = run.remedy = ""
-        joins = _becomes_the_system(context, sheet)
-        if joins:
-            await _join_identity(session, run, sheet)
         if sheet.state == "proved":
-            await _goes_on(session, run)
+            accepted = not sheet.awaits_acceptance()
+            await goes_on(session, sheet.system, sheet_id, now=accepted)
+            if not accepted:
+                run.remedy = f"Accept it: fennox restore accept {sheet_id[:12]}"
         else:
             _not_proved(run, sheet)
         await queue.end(session, run, "done" if sheet.state == "proved" else "failed", now)
-    if sheet.state == "proved":
-        await _note_proof(sheet, material, joins=joins, by=sheet_id, time=stamp(now))
+    if sheet.state == "proved" and sheet.purpose != "practise":
+        await _note_proof(sheet, material, by=sheet_id, time=stamp(now))
 
 
 def _not_proved(run: Run, sheet: Sheet) -> None:
     run.reason = "The restore was done, but its proof failed: see what is missing on the sheet."
     run.remedy = (
-        "Mend what is missing, then prove it again: fennox restore start"
-        f" {str(run.sheet_id)[:12]}. What the target held before is the safety copy"
-        f" {(sheet.safety or '')[:12]}."
+        f"Mend what is missing, then prove it again: fennox restore prove {str(run.sheet_id)[:12]}."
     )
+    if sheet.safety is not None:
+        run.remedy += f" What the target held before is the safety copy {sheet.safety[:12]}."
     run.problem = "not-proved"
 
 
-async def _note_proof(sheet: Sheet, material: Material, *, joins: bool, by: str, time: str) -> None:
-    """Into the store that the backup came from; ``joins``: the target is the system now."""
-    at = sheet.after.place.address
-    facts: list[tuple[notes.Fact, str]] = [("proved", f"restored onto {at} and proved")]
-    if joins:
-        joined = f"the machine {sheet.target_machine} at {at} is this system now"
-        facts.append(("identity joined", joined))
-    for fact, reason in facts:
-        note = notes.Note(
-            fact=fact,
-            backup=material.backup.id,
-            system=material.system.id,
-            time=time,
-            by=by,
-            reason=reason,
-        )
-        await material.reader.vault.write_note(note, material.reader.record.reference)
+async def _note_proof(sheet: Sheet, material: Material, *, by: str, time: str) -> None:
+    """Into the store that the backup came from. Practice leaves stores as they are."""
+    note = notes.Note(
+        fact="proved",
+        backup=material.backup.id,
+        system=material.system.id,
+        time=time,
+        by=by,
+        reason=f"restored onto {sheet.after.place.address} and proved",
+    )
+    await material.reader.vault.write_note(note, material.reader.record.reference)
 
 
 async def _given_up(session: AsyncSession, run: Run, sheet: Sheet) -> None:
     """The system goes on as it was. What stays on the target is listed with the way back."""
-    await _goes_on(session, run)
+    await goes_on(session, sheet.system, str(run.sheet_id), now=True)
     run.result = UndoResult(
         sheet=str(run.sheet_id), undone=sum(step.state == "done" for step in sheet.undo)
     )
@@ -112,32 +110,5 @@ async def _given_up(session: AsyncSession, run: Run, sheet: Sheet) -> None:
     run.reason = run.remedy = ""
     if stays:
         run.reason = f"What was done by this stays on the target: {'; '.join(stays)}."
-        run.remedy = (
-            f"Put back what it held before: fennox restore draft {(sheet.safety or '')[:12]}"
-        )
-
-
-def _becomes_the_system(context: Context, sheet: Sheet) -> bool:
-    """A proved restore of all essential parts, unless a person said that the system stays what it
-    is.
-
-    A machine that only got some of them stays what it is in any case.
-    """
-    kind, _ = context.kinds.kind(sheet.kind)
-    whole = sheet.rejoined and not plan_inputs.left_out_essentials(kind, sheet.parts)
-    return (
-        sheet.state == "proved"
-        and whole
-        and (sheet.takes_over is True or not sheet.at_another_machine)
-    )
-
-
-async def _join_identity(session: AsyncSession, run: Run, sheet: Sheet) -> None:
-    """A reinstalled machine stays the same system: its backups go on under the new identity and
-    place.
-    """
-    system = await session.get_one(System, run.system_id, with_for_update=True)
-    system.address, system.key = sheet.after.place.address, sheet.after.place.key
-    if system.machine is not None:
-        system.machine = system.machine.model_copy(update={"id": sheet.target_machine})
-    system.version += 1
+        if sheet.safety is not None:
+            run.remedy = f"What it held before is the safety copy {sheet.safety[:12]}."

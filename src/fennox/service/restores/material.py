@@ -12,6 +12,7 @@ from fennox.engine.journal import Journal
 from fennox.service.backups.copies import best_copy
 from fennox.service.keys import passphrase_relay
 from fennox.service.machines.context import Context
+from fennox.service.machines.routes_to_machines import Way, way_to
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
 from fennox.stores.whole import WholeObjects
@@ -26,11 +27,17 @@ class Material:
     """What both drafting and doing need."""
 
     system: System
+    spare: System | None  # the target, if that is an enrolled spare
     backup: Backup
     store: StoreRow
     login: Login
     target_login: Login
     reader: BackupReader
+
+    @property
+    def way(self) -> Way:
+        """To the target."""
+        return way_to(self.spare or self.system)
 
 
 async def gather(
@@ -38,8 +45,10 @@ async def gather(
 ) -> Material:
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        system = await session.get_one(System, run.system_id)
         backup = await session.get_one(Backup, backup_id)
+        system = await session.get_one(System, backup.system_id)
+        written = await session.get_one(System, run.system_id)
+        spare = written if written.id != system.id else None
         login = await session.get_one(Login, system.login_id)
         target_login = await session.get_one(Login, login_id)
     store, vault, record = await best_copy(context, backup)
@@ -49,7 +58,7 @@ async def gather(
     await index.refresh(vault)
     vault.store = WholeObjects(vault.store)
     reader = BackupReader(vault, index, record)
-    return Material(system, backup, store, login, target_login, reader)
+    return Material(system, spare, backup, store, login, target_login, reader)
 
 
 def said_of_login(login: Login) -> str:

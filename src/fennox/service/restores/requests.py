@@ -11,9 +11,9 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.runs import ACTIVE, IS_ACTIVE, Run, SheetRow
 from fennox.catalogue.models.systems import System
-from fennox.core.errors import BadInput, Conflict, NotFound, PersonNeeded
+from fennox.core.errors import BadInput, Conflict, NotFound
 from fennox.core.facts.run_orders import RestoreOrder, of_kind
-from fennox.core.restoring.plan_inputs import at_another_machine, left_out_essentials
+from fennox.core.restoring import purposes
 from fennox.core.restoring.sheet import Sheet
 from fennox.core.time import stamp
 from fennox.service.machines import login_uses
@@ -35,6 +35,11 @@ async def run_of(session: AsyncSession, sheet: SheetRow) -> Run | None:
     return (await session.execute(runs)).scalars().first()
 
 
+def in_audit(row: SheetRow, run: Run) -> dict[str, str]:
+    """What the audit keeps of an act upon a sheet."""
+    return {"sheet": row.id, "run": run.id, "purpose": row.data.purpose}
+
+
 def sheet_of(row: SheetRow) -> Sheet:
     """The row knows how a restore ended whose worker could not write it into the sheet."""
     return row.data.model_copy(update={"state": row.state}, deep=True)
@@ -43,17 +48,14 @@ def sheet_of(row: SheetRow) -> Sheet:
 async def hold(session: AsyncSession, sheet: str) -> SheetRow:
     """A sheet that only this request changes, until its transaction ends."""
     row = await find_sheet(session, sheet)
-    await new_runs.hold_active(session, row.system_id)
+    await new_runs.hold_active(session, row.target_system_id)
     await session.refresh(row, with_for_update={"key_share": True})
     return row
 
 
 @dataclass(frozen=True)
 class Started:
-    """``takeover``: what the audit keeps of it, if the target is another machine."""
-
     run: Run
-    takeover: dict[str, str]
     is_new: bool
 
 
@@ -62,37 +64,49 @@ async def start(
     session: AsyncSession,
     row: SheetRow,
     who: Person,
-    takeover: bool | None,
     idempotency_key: str | None,
 ) -> Started:
-    """Queue the restore; an active one is returned as it is.
-
-    ``row`` is held. Raises Conflict and PersonNeeded.
-    """
+    """Queue the restore; an active one is returned as it is. ``row`` is held. Raises Conflict."""
     data = sheet_of(row)
     _must_be_startable(data, who)
     if data.state == "not proved":
         data.begin_proof_again()
     system = await session.get_one(System, row.system_id, with_for_update=True)
+    spare = await session.get_one(System, row.spare_id) if row.spare_id is not None else None
     await login_uses.must_be_nobody_elses(
-        session, who, system, data.target.address, data.target.key
+        session, who, system, data.target.address, data.target.key, spare
     )
-    kind, _ = context.kinds.kind(system.kind)
     before = await run_of(session, row)
-    goes_on = before is not None and before.state in ACTIVE
-    if not data.begun() and not goes_on:  # the system may have moved since the draft
-        there = data.target.address
-        data.at_another_machine = at_another_machine(kind, data.parts, there, system.address)
-    _decide_takeover(data, system, takeover, settled=goes_on)
-    if before is not None and goes_on:
-        return Started(before, {}, is_new=False)
+    if before is not None and before.state in ACTIVE:
+        return Started(before, is_new=False)
+    if not data.begun():
+        _must_still_be_meant(data, system, spare)
     row.data = data
     run = await _queued(context, session, row, who, idempotency_key)
-    here = data.target.address == system.address
-    if here or (data.takes_over is not False and not left_out_essentials(kind, data.parts)):
+    if purposes.suspends(data.purpose):
         system.suspended_because = suspension(row.id)
-    told = {"takeover": str(data.takes_over).lower()} if data.at_another_machine else {}
-    return Started(run, told, is_new=True)
+    return Started(run, is_new=True)
+
+
+async def prove(
+    context: Context,
+    session: AsyncSession,
+    row: SheetRow,
+    who: Person,
+    idempotency_key: str | None,
+) -> Started:
+    """Queue the proof and all checks of what was put back; no step that changes the target is
+    repeated. ``row`` is held. Raises Conflict.
+    """
+    data = sheet_of(row)
+    if "prove" not in data.acts():
+        raise Conflict(
+            f"This restore is {data.state}: there is nothing to prove.",
+            "A proof can be repeated once the restore has come to its end.",
+        )
+    data.begin_proof_again()
+    row.data = data
+    return Started(await _queued(context, session, row, who, idempotency_key), is_new=True)
 
 
 def _must_be_startable(data: Sheet, who: Person) -> None:
@@ -103,43 +117,25 @@ def _must_be_startable(data: Sheet, who: Person) -> None:
             blockers[0].remedy or "Remove its cause.",
         )
     if data.state == "proved":
-        raise Conflict("This sheet has been carried out and proved.", "Draft a new one.")
+        raise Conflict(
+            "This sheet has been carried out and proved.",
+            "Prove it again with `fennox restore prove`, or draft a new one.",
+        )
     if data.giving_up:
         raise Conflict("This restore was given up.", "Draft a new one.")
 
 
-def _decide_takeover(data: Sheet, system: System, said: bool | None, *, settled: bool) -> None:
-    """A restore never makes another machine the system without a person's word for it.
-
-    ``settled``: the restore began earlier, and this can no longer be changed.
-    """
-    if not data.at_another_machine:
-        if said:
-            raise BadInput(
-                "This restore makes no other machine the system.", "Leave it out.", field="takeover"
-            )
-        return
-    if data.takes_over is None or (said is not None and not settled and not data.begun()):
-        data.takes_over = said
-    if said is not None and data.takes_over != said:
+def _must_still_be_meant(data: Sheet, system: System, spare: System | None) -> None:
+    """System and spare may have moved or changed since the draft."""
+    at_own = data.target.address == system.address
+    if at_own != (data.purpose == "repair"):
         raise Conflict(
-            "It was said otherwise when this restore began.",
-            "Go on as it was begun, or draft a new one.",
+            f"{system.name} is at {system.address} now, and the sheet to {data.purpose} was drafted"
+            f" for {data.target.address}.",
+            "Draft it again.",
         )
-    if data.takes_over is None:
-        raise PersonNeeded(
-            f"This machine, at {data.target.address}, becomes {system.name}; {system.name}'s own"
-            f" machine at {system.address} is no longer watched.",
-            "Say --takeover if that is so; with --no-takeover the system stays what it is.",
-            field="takeover",
-        )
-    if not data.takes_over and data.after.place.address == system.address:
-        raise Conflict(
-            f"The restore gives the target the address of {system.name} itself, {system.address}.",
-            "Without a takeover two machines would answer there. Restore parts that do not set it:"
-            " --part NAME.",
-            field="takeover",
-        )
+    if data.spare is not None and (spare is None or not spare.spare):
+        raise Conflict(f"{data.spare} is no spare any more.", "Draft it again, onto a spare.")
 
 
 async def undo(
@@ -178,7 +174,7 @@ async def _queued(
     return await new_runs.enqueue(
         session,
         await _order(session, row, context.now()),
-        new_runs.About(system_id=row.system_id, sheet_id=row.id),
+        new_runs.About(system_id=row.target_system_id, sheet_id=row.id),
         by=who.name,
         now=context.now(),
         idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,

@@ -21,7 +21,6 @@ from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
-from fennox.service.machines.routes_to_machines import way_to
 from fennox.service.restores.ending import close_run
 from fennox.service.restores.material import Material, gather, said_of_login
 from fennox.service.runs import queue
@@ -44,7 +43,9 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         await _undo_by(kind, sheet, material)
     doing = _Doing(context, lease, journal, row, kind, material)
     if not sheet.begun() and not sheet.giving_up:
-        old = await old_machine.look(context, system, material.login, sheet.target.address)
+        old = []
+        if sheet.purpose == "replace":
+            old = await old_machine.look(context, system, material.login, sheet.target.address)
         changed = [*old_machine.seen_anew(sheet, old), *_changed_since(sheet, kind, material)]
         if changed:
             question = f"Since the sheet was drafted this has changed. {' '.join(changed)}"
@@ -78,7 +79,7 @@ class _Doing:
 
     async def connect(self, place: Place, whose: WhoseLogin) -> Link:
         context, material = self.context, self.material
-        way = way_to(material.system)
+        way = material.way
         if whose == "entrance":
             assert self.kind.restore is not None
             assert self.kind.restore.entrance is not None
@@ -98,7 +99,8 @@ class _Doing:
     async def take_safety(self, link: Link) -> Taken:
         context, material, target = self.context, self.material, self.row.data.target
         async with context.session() as session:
-            system = await session.get_one(System, material.system.id)
+            written = material.spare or material.system
+            system = await session.get_one(System, written.id)
             subject = await subject_of(context, session, system)
         reached = Reached(address=target.address, account=target.account, key=target.key)
         return await take_safety_copy(

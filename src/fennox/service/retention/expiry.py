@@ -47,9 +47,7 @@ async def mark_expired(context: Context) -> None:
         async with aclosing(_backups_of_each(session, every)) as each:
             async for system, held in each:
                 mine = [
-                    routine
-                    for routine in all_routines
-                    if selectors.selects(routine.systems, system)
+                    routine for routine in all_routines if selectors.takes(routine.systems, system)
                 ]
                 why = routines.what_keeps(system, held, mine, now)
                 gone += [backup for backup, reasons in why.items() if not reasons]
@@ -115,7 +113,7 @@ async def unmark_what_is_kept_again(
     for system in (
         (await session.execute(select(System).where(among(System.id, systems)))).scalars().all()
     ):
-        mine = [routine for routine in all_routines if selectors.selects(routine.systems, system)]
+        mine = [routine for routine in all_routines if selectors.takes(routine.systems, system)]
         why = routines.what_keeps(system, held[system.id], mine, now)
         kept += [backup for backup in backups if why.get(backup)]
     for backup in kept:

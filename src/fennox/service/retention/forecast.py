@@ -18,6 +18,7 @@ from fennox.catalogue.models.systems import System
 from fennox.core.schedule import schedule
 from fennox.service.machines.context import Context
 from fennox.service.queries import selectors
+from fennox.service.queries.selectors import PROTECTED
 from fennox.service.retention import routines
 from fennox.wire.routines import Collision, Coming, Load
 
@@ -95,10 +96,10 @@ def _begins(routine: Routine, due: list[datetime], place: timedelta) -> list[dat
 
 async def _taken(session: AsyncSession, routine: Routine) -> list[tuple[str, str]]:
     """Id and name of each system that the routine takes now."""
-    there = (System.suspended_because == "", System.retired.is_(None))
+    there = (System.suspended_because == "", PROTECTED)
     rows = (
         select(System.id, System.name)
-        .where(*selectors.selected(routine.systems), *there)
+        .where(*selectors.taken(routine.systems), *there)
         .order_by(System.name)
     )
     return [(row.id, row.name) for row in await session.execute(rows)]

@@ -21,7 +21,7 @@ from fennox.core.retention import ladder
 from fennox.core.retention.ladder import NoLadder, OfRetired, Reason
 from fennox.core.schedule import moments, schedule
 from fennox.service.queries.newest_good import among
-from fennox.service.queries.selectors import selected
+from fennox.service.queries.selectors import taken
 
 _DAY = timedelta(days=1)
 FIRST = 50  # systems of a routine that are named, or whose ladders are shown, at one time
@@ -46,13 +46,13 @@ def begins(routine: Routine, moment: datetime) -> datetime:
 
 
 async def members(session: AsyncSession, routine: Routine) -> list[System]:
-    rows = select(System).where(*selected(routine.systems)).order_by(System.name)
+    rows = select(System).where(*taken(routine.systems)).order_by(System.name)
     return list((await session.execute(rows)).scalars())
 
 
 async def first_members(session: AsyncSession, routine: Routine) -> tuple[list[str], int]:
     """The names of the first :data:`FIRST` systems that it takes, and how many it takes in all."""
-    chosen = select(System.name, func.count().over()).where(*selected(routine.systems))
+    chosen = select(System.name, func.count().over()).where(*taken(routine.systems))
     rows = (await session.execute(chosen.order_by(System.name).limit(FIRST))).all()
     return [name for name, _ in rows], rows[0][1] if rows else 0
 

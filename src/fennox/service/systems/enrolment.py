@@ -101,6 +101,21 @@ async def change_kind(session: AsyncSession, system: System, kind: Kind, before:
     system.kind = kind.name
 
 
+async def make_spare(session: AsyncSession, system: System, *, spare: bool) -> None:
+    """A system that has backups of its own is worth something, and so never a spare."""
+    await must_be_at_rest(session, system)
+    own = select(Backup.id).where(Backup.system_id == system.id, Backup.purpose == "backup")
+    if spare and (await session.execute(own.limit(1))).first() is not None:
+        raise Conflict(
+            f"{system.name} has backups: practice would overwrite what they protect.",
+            "Enrol the spare machine under a name of its own: fennox system add NAME … --spare",
+            field="spare",
+        )
+    if spare and system.login_id is None:
+        raise BadInput(f"{system.name} is not reached.", "A spare is written to.", field="spare")
+    system.spare = spare
+
+
 @dataclass(frozen=True)
 class Left:
     """What stays of a system that was removed: backups in all, and the names of the stores in which

@@ -49,6 +49,7 @@ async def new_system(context: Context, wanted: NewSystem, who: Person) -> System
         needs=needs,
         via_id=via,
         patience=wanted.patience,
+        spare=wanted.spare,
         created=context.now(),
     )
     if login is not None:

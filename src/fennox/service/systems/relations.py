@@ -17,6 +17,7 @@ from fennox.links.base import parse_address
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import newest_backups, unhurried
+from fennox.service.queries.selectors import PROTECTED
 
 SAID = "somebody said so"
 _TURN = 100  # systems after which others get their turn of this thread
@@ -89,7 +90,7 @@ def _related(
 
 async def resolved(context: Context, session: AsyncSession) -> dict[str, list[str]]:
     """By system, the domains whose names it resolves, as far as its newest good backup says."""
-    there = select(System.id, System.name, System.kind).where(System.retired.is_(None))
+    there = select(System.id, System.name, System.kind).where(PROTECTED)
     systems = (await session.execute(there)).all()
     kinds = [context.kinds.installed(name) for name in sorted({row.kind for row in systems})]
     resolving = {

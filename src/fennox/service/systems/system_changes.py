@@ -32,6 +32,8 @@ async def change(
     row.patience = wanted.patience if wanted.patience is not None else row.patience
     if row.id in row.needs or row.via_id == row.id:
         raise BadInput(f"{row.name} cannot need itself.", "Name other systems.", field="needs")
+    if wanted.spare is not None and wanted.spare != row.spare:
+        await enrolment.make_spare(session, row, spare=wanted.spare)
     row.labels = wanted.labels if wanted.labels is not None else row.labels
     row.version += 1
 

@@ -99,7 +99,7 @@ async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[H
     systems = (await session.execute(select(System))).scalars().all()
     standing = await routines.backups_of(session, [system.id for system in systems], expired=False)
     for system in systems:
-        mine = [routine for routine in all_routines if selectors.selects(routine.systems, system)]
+        mine = [routine for routine in all_routines if selectors.takes(routine.systems, system)]
         there = standing[system.id]
         why = routines.what_keeps(system, there, mine, now)
         found += [

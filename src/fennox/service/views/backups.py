@@ -130,7 +130,7 @@ async def _kept_by(
     standing = await routines.backups_of(session, list(systems), expired=False, since=since)
     for system_id, its in standing.items():
         system = systems[system_id]
-        mine = [row for row in all_routines if selectors.selects(row.systems, system)]
+        mine = [row for row in all_routines if selectors.takes(row.systems, system)]
         kept |= routines.what_keeps(system, its, mine, now)
     return kept
 

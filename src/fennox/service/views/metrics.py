@@ -24,6 +24,7 @@ from fennox.catalogue.models.systems import System
 from fennox.service.concerns import estate_watch
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import newest_backups, unhurried
+from fennox.service.queries.selectors import PROTECTED
 
 _KINDS = ("take", "look", "draft", "restore")  # of runs of a system
 _OF_A_SYSTEM = ("system", "kind", "site")
@@ -108,9 +109,7 @@ async def _systems(context: Context, session: AsyncSession) -> _Systems:
     active = select(System.id, System.name, System.kind, System.site)
     newest = newest_backups(Backup.time, Backup.size)
     return _Systems(
-        systems={
-            row.id: row for row in await unhurried(session, active.where(System.retired.is_(None)))
-        },
+        systems={row.id: row for row in await unhurried(session, active.where(PROTECTED))},
         newest={row.system: row for row in await unhurried(session, newest)},
         took=list(await unhurried(session, _last_runs())),
         now=now,

@@ -87,7 +87,7 @@ async def _members(
     session: AsyncSession, row: Routine, system: str | None
 ) -> tuple[list[System], int]:
     """Its first systems, or the one of that name or id; and how many it has."""
-    chosen = select(System).where(*selectors.selected(row.systems))
+    chosen = select(System).where(*selectors.taken(row.systems))
     in_all = (await session.execute(chosen.with_only_columns(func.count()))).scalar_one()
     if system is not None:
         chosen = chosen.where((System.name == system) | (System.id == system))

@@ -6,6 +6,7 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.runs import SheetRow
+from fennox.core.restoring import purposes
 from fennox.service.machines import login_uses
 from fennox.service.people import scopes
 from fennox.service.queries.paging import newest_first
@@ -27,7 +28,7 @@ async def shown(session: AsyncSession, row: SheetRow) -> SheetShown:
         sheet=sheet,
         acts=sheet.acts(),
         blockers=len(sheet.blockers()),
-        needs_takeover=sheet.needs_takeover(),
+        estate_afterwards=purposes.estate_afterwards(sheet),
         to_undo=sheet.to_undo(),
         staying=sheet.staying(),
     )
@@ -41,17 +42,20 @@ async def page(session: AsyncSession, limit: int, after: str | None) -> Page[Res
     items = []
     for row in rows:
         run = await run_of(session, row)
-        proof = row.data.proof
+        sheet = sheet_of(row)
         items.append(
             RestoreShown(
                 id=row.id,
-                system=row.data.system_name,
+                system=sheet.system_name,
                 backup=row.backup_id,
+                purpose=sheet.purpose,
+                target=sheet.spare or sheet.target.address,
                 state=row.state,
                 created=row.created,
                 by=row.by,
                 run=run.id if run else None,
-                proved=proof.proved if proof else None,
+                proved=sheet.proof.proved if sheet.proof else None,
+                awaits_acceptance=sheet.awaits_acceptance(),
             )
         )
     return Page(items=items, after=cursor)

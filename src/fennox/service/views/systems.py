@@ -105,7 +105,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
     now = context.now()
     items = []
     for row in rows:
-        mine = [routine for routine in all_routines if selectors.selects(routine.systems, row)]
+        mine = [routine for routine in all_routines if selectors.takes(routine.systems, row)]
         needs = sorted(names[one].name for one in row.needs if one in names)
         item = _shown(row, known[row.id], going_on.get(row.id), mine, needs, now)
         item.missing += due_by_hand.get(row.id, [])
@@ -133,6 +133,7 @@ def _shown(
         site=row.site,
         labels=row.labels,
         settings=row.settings,
+        spare=row.spare,
         machine=row.machine,
         created=row.created,
         newest_good=known.good,
@@ -173,8 +174,8 @@ async def one(context: Context, session: AsyncSession, row: System) -> SystemSho
 
 @dataclass(frozen=True)
 class SystemFilter:
-    """``words``: all must be in name, kind, site, address or labels. ``retired``: only those, or
-    only the others.
+    """``words``: all must be in name, kind, site, address or labels. ``retired`` and ``spare``:
+    only those, or only the others.
     """
 
     kind: str | None
@@ -182,6 +183,7 @@ class SystemFilter:
     label: str | None
     words: str
     retired: bool | None
+    spare: bool | None
 
     def __call__(self, query: Select[System]) -> Select[System]:
         if self.kind is not None:
@@ -193,6 +195,8 @@ class SystemFilter:
         if self.retired is not None:
             is_retired = System.retired.is_not(None)
             query = query.where(is_retired if self.retired else ~is_retired)
+        if self.spare is not None:
+            query = query.where(System.spare.is_(self.spare))
         text = func.concat_ws(
             " ", System.name, System.kind, System.site, System.address, cast(System.labels, String)
         )

@@ -33,6 +33,11 @@ class NewSystem(Wanted):
         default=None, description="The system that the way to it leads through, by SSH."
     )
     patience: Patience = 15
+    spare: bool = Field(
+        default=False,
+        description="It is there to practise restores on: it may be overwritten, and no routine"
+        " takes it.",
+    )
 
 
 class SystemChange(Wanted):
@@ -53,6 +58,7 @@ class SystemChange(Wanted):
         default=None, description="Empty: the way to it is direct."
     )
     patience: Patience | None = None
+    spare: bool | None = None
 
 
 class Confirmed(Wanted):

@@ -33,6 +33,7 @@ class SystemShown(Shown):
     site: str
     labels: list[str]
     settings: dict[str, str]
+    spare: bool = Field(description="It is there to practise on, and no part of the estate.")
     machine: Machine | None
     created: Aware
     newest_good: Aware | None

@@ -9,11 +9,11 @@ from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.queries.lookups import find_sheet
 from fennox.service.queries.paging import After, Limit
-from fennox.service.restores import requests
+from fennox.service.restores import acceptance, requests
 from fennox.service.views import runs as run_views
 from fennox.service.views import sheets
 from fennox.wire.base import Page
-from fennox.wire.restores import RestoreShown, SheetAnswer, SheetShown, SheetStart
+from fennox.wire.restores import RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.watch.runs import RunShown
 
 router = api_router("restores")
@@ -41,16 +41,14 @@ async def start_restore(
     request: Request,
     context: Here,
     who: Who,
-    wanted: SheetStart | None = None,
     idempotency_key: str | None = Header(default=None),
 ) -> RunShown:
-    """Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved
-    is proved anew.
+    """Do exactly what the sheet says; a failed or stopped one continues where it was, one not
+    proved is proved again.
     """
-    takeover = wanted.takeover if wanted is not None else None
     async with context.session() as session:
         row = await requests.hold(session, sheet)
-        started = await requests.start(context, session, row, who, takeover, idempotency_key)
+        started = await requests.start(context, session, row, who, idempotency_key)
         if started.is_new:
             await audit.note(
                 session,
@@ -58,11 +56,52 @@ async def start_restore(
                 "started a restore",
                 "system",
                 row.data.system_name,
-                sheet=row.id,
-                run=started.run.id,
-                **started.takeover,
+                **requests.in_audit(row, started.run),
             )
         return await run_views.fresh(context, session, started.run)
+
+
+@router.post("/restores/{sheet}/prove", status_code=202)
+async def prove_restore(
+    sheet: str,
+    request: Request,
+    context: Here,
+    who: Who,
+    idempotency_key: str | None = Header(default=None),
+) -> RunShown:
+    """Prove a restore again: all checks and the census, and no step that changes the target."""
+    async with context.session() as session:
+        row = await requests.hold(session, sheet)
+        started = await requests.prove(context, session, row, who, idempotency_key)
+        await audit.note(
+            session,
+            request,
+            "proved a restore again",
+            "system",
+            row.data.system_name,
+            **requests.in_audit(row, started.run),
+        )
+        return await run_views.fresh(context, session, started.run)
+
+
+@router.post("/restores/{sheet}/accept")
+async def accept_restore(sheet: str, request: Request, context: Here, who: Who) -> SheetShown:
+    """Accept a proved restore: the target is the system from now on, or the new one of a seed."""
+    async with context.session() as session:
+        row = await requests.hold(session, sheet)
+        accepted = await acceptance.accept(context, session, row, who)
+        await audit.note(
+            session,
+            request,
+            "accepted a restore",
+            "system",
+            accepted.new_name or accepted.system_name,
+            sheet=row.id,
+            purpose=accepted.purpose,
+            at=accepted.after.place.address,
+            machine=accepted.target_machine,
+        )
+        return await sheets.shown(session, row)
 
 
 @router.post("/restores/{sheet}/undo", status_code=202)
@@ -85,8 +124,7 @@ async def undo_restore(
             "gave a restore up",
             "system",
             row.data.system_name,
-            sheet=row.id,
-            run=run.id,
+            **requests.in_audit(row, run),
         )
         return await run_views.fresh(context, session, run)
 

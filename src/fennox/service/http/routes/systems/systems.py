@@ -36,8 +36,9 @@ def _filter(
     retired: Annotated[
         bool | None, Query(description="Only those that are no more, or only the others.")
     ] = None,
+    spare: Annotated[bool | None, Query(description="Only spares, or none of them.")] = None,
 ) -> SystemFilter:
-    return SystemFilter(kind, site, label, q, retired)
+    return SystemFilter(kind, site, label, q, retired, spare)
 
 
 @router.get("/systems")

@@ -1,0 +1,150 @@
+"""A run sheet on a terminal: what is done to what, and what speaks against it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from fennox.cli.output import out, show_table, when
+from fennox.core.names import printable
+from fennox.core.restoring.sheet import Proof, RestorePurpose, Sheet, SheetStep
+from fennox.core.words import first_few
+from fennox.wire.restores import SheetShown
+
+PURPOSES: dict[RestorePurpose, str] = {
+    "repair": "the system's own machine, or it reinstalled, at its address",
+    "replace": "a new machine takes the system's place once you accept the proof",
+    "practise": "onto a spare or a fresh machine; nothing of the estate changes",
+    "seed": "a new machine becomes a new system, made from this backup",
+}
+
+_STYLE = {"blocker": "bold red", "warning": "yellow", "note": "dim"}
+
+
+def print_sheet(shown: SheetShown) -> None:
+    """In words: what is done to what, and what speaks against it."""
+    sheet = shown.sheet
+    for label, value in _headed(shown):
+        out.print(f"[dim]{label:17}[/dim]", end="")
+        out.print(value, markup=False, soft_wrap=True)
+    print_findings(sheet)
+    out.print()
+    _step_table(sheet.steps)
+    _undo(sheet)
+    gate = sheet.open_gate()
+    if gate is not None:
+        out.print(f"\n[bold]Needs a person:[/bold] gate {gate.number}: ", end="")
+        out.print(gate.question, f"({' or '.join(gate.choices)})", markup=False, soft_wrap=True)
+    if sheet.proof is not None:
+        _proof(sheet.proof)
+
+
+def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
+    sheet, place = shown.sheet, shown.sheet.after.place
+    made = f"version {sheet.version}, by {shown.by}, {when(shown.created)}"
+    yield "run sheet", f"{shown.id[:12]} ({_state(sheet)}), {made}"
+    yield "purpose", f"{sheet.purpose}: {PURPOSES[sheet.purpose]}"
+    yield "the estate", shown.estate_afterwards
+    yield "backup", f"{sheet.backup[:12]} of {sheet.system_name}{_taken(sheet)}"
+    spare = f"the spare {sheet.spare}, " if sheet.spare else ""
+    target = f"{spare}{sheet.target.address} as {sheet.target.account}"
+    yield "target", f"{target}, machine {sheet.target_machine}"
+    if sheet.entrance:
+        yield "acting at", f"{sheet.entrance.address} as {sheet.entrance.account}"
+    yield "version", f"{sheet.target_product} {sheet.target_version}"
+    yield "parts", ", ".join(sheet.parts)
+    settings = (f"{name}={value}" for name, value in sheet.settings.items())
+    yield "settings", "; ".join(settings) or "none"
+    yield "afterwards at", f"{place.address}: {sheet.after.address_because}"
+    yield "signing in as", f"{place.account}: {sheet.after.account_because}"
+    yield "known by", f"{place.key}: {sheet.after.key_because}"
+    yield "restarts", "; ".join(sheet.restarts) or "nothing"
+    yield "cannot be undone", "; ".join(sheet.cannot_be_undone) or "nothing"
+
+
+def _state(sheet: Sheet) -> str:
+    if sheet.accepted is not None:
+        return f"{sheet.state}, accepted by {sheet.accepted_by} {when(sheet.accepted)}"
+    return f"{sheet.state}, not accepted yet" if sheet.awaits_acceptance() else sheet.state
+
+
+def _taken(sheet: Sheet) -> str:
+    return f", taken {when(sheet.backup_taken)}" if sheet.backup_taken is not None else ""
+
+
+def print_findings(sheet: Sheet) -> None:
+    out.print()
+    for severity in ("blocker", "warning", "note"):
+        for finding in sheet.findings:
+            if finding.severity == severity:
+                out.print(f"[{_STYLE[severity]}]{severity:8}[/]", end=" ")
+                out.print(finding.text, finding.remedy, markup=False, soft_wrap=True)
+    over = sheet.overwrites
+    for title, names, count in (
+        ("overwritten", over.changed, over.changed_count),
+        ("added", over.added, over.added_count),
+    ):
+        if names:
+            listed = first_few([*map(printable, names)], len(names), in_all=count)
+            out.print(f"[dim]{title:12}[/dim]", end=" ")
+            out.print(listed, markup=False, soft_wrap=True)
+
+
+def _step_table(steps: list[SheetStep]) -> None:
+    rows: list[list[object]] = []
+    for step in steps:
+        took = (
+            f"{(step.ended - step.started).total_seconds():.1f} s"
+            if step.started and step.ended
+            else ""
+        )
+        rows.append(
+            [
+                step.number,
+                step.phase,
+                step.state,
+                step.title + (" (restarts)" if step.restarts else ""),
+                took,
+                step.detail,
+            ]
+        )
+        sign = "?" if step.do == "gate" else "$"
+        rows += [["", "", "", f"  {sign} {command}", "", ""] for command in step.commands[:3]]
+    show_table(["", "PHASE", "STATE", "STEP", "TOOK", ""], rows)
+
+
+def _undo(sheet: Sheet) -> None:
+    """What would undo it, of a restore that is not proved; what did, of one that was given up."""
+    if sheet.undo and sheet.state != "proved":
+        out.print(
+            "\n[dim]if it is given up[/dim]" if not sheet.giving_up else "\n[dim]given up[/dim]"
+        )
+        _step_table(sheet.undo)
+
+
+def _proof(proof: Proof) -> None:
+    verdict = (
+        "[bold green]PROVED[/bold green]" if proof.proved else "[bold red]NOT PROVED[/bold red]"
+    )
+    out.print(f"\n{verdict} {when(proof.at)}")
+    show_table(
+        ["LIST", "BACKUP", "FRESH", "AFTER", "MISSING", "ONLY ON TARGET"],
+        [
+            [
+                item.name,
+                item.backup,
+                "-" if item.fresh is None else item.fresh,
+                item.after,
+                ", ".join(item.missing[:6]) or "-",
+                ", ".join(item.extra[:6]) or "-",
+            ]
+            for item in proof.lists
+        ],
+    )
+    if proof.left_out_lists:
+        out.print(
+            f"[yellow]not compared[/yellow]  {', '.join(proof.left_out_lists)}", soft_wrap=True
+        )
+    for check in proof.checks:
+        word = "[green]passed[/green]" if check.passed else "[bold red]FAILED[/bold red]"
+        out.print(f"{word}  {check.title}", end=" ")
+        out.print(check.detail, markup=False)

@@ -1,0 +1,268 @@
+"""What a restore is for decides where it may write, and what becomes of the estate."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from hashlib import sha256
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import pytest
+
+from fennox.client.api import Client, ProblemError
+from fennox.wire.backups import NewTake
+from fennox.wire.machines.enrolling import NewSystem, SystemChange
+from fennox.wire.restores import NewDraft
+from fennox.wire.stores import NewLogin
+from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
+from tests.service.conftest import enrol
+from tests.service.processes.test_story import PACKAGES
+from tests.service.running import Service, came_to
+
+Install = Callable[[str, str], LinuxServer]
+Pair = tuple[str, str]
+
+# what a run and its sheet are kept in, what tells of the service itself, and of what was read
+MOVING = {"runs", "run_steps", "run_lines", "sheets", "workers", "audit", "tokens", "service_state"}
+MOVING |= {"estate_counts", "estate_count", "store_space", "trials"}
+
+
+@pytest.fixture
+def fresh(service: Service, server: LinuxServer, install: Install, key_pair: Pair) -> LinuxServer:
+    """A machine that is ready to be written to, with a login, beside an enrolled web-9."""
+    enrol(service, server, key_pair[0])
+    private, public = new_key_pair("fresh")
+    made = install("fresh", public)
+    made.set_packages(PACKAGES)
+    with service.client() as client:
+        client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
+    return made
+
+
+def at(machine: LinuxServer) -> str:
+    return f"{machine.host}:{machine.port}"
+
+
+def backup_of(service: Service, client: Client) -> str:
+    return str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
+
+
+def as_spare(client: Client, machine: LinuxServer) -> None:
+    client.add_system(
+        NewSystem(
+            name="spare-1",
+            kind="linux-server",
+            address=at(machine),
+            login="fresh-root",
+            key=machine.host_key,
+            settings={"ssh-restart": SSH_RESTART},
+            spare=True,
+        )
+    )
+
+
+def drafted(service: Service, client: Client, wanted: NewDraft) -> str:
+    run = service.ended(client.draft(wanted).id)
+    assert run.state == "done", run.reason
+    return str(came_to(run, "sheet"))
+
+
+def proved(service: Service, client: Client, sheet: str) -> None:
+    run = service.ended(client.start_restore(sheet).id)
+    assert run.state == "done", run.reason
+    assert came_to(run, "proved")
+
+
+def rows_of(service: Service) -> dict[str, list[Any]]:
+    """Every table but those that move by themselves, each row as text."""
+    with psycopg.connect(service.database.replace("+psycopg", "")) as database:
+        tables = database.execute(
+            "select table_name from information_schema.tables where table_schema = 'public'"
+        ).fetchall()
+        return {
+            name: sorted(
+                str(row)
+                for (row,) in database.execute(f'select to_jsonb(t) from "{name}" t')  # noqa: S608
+            )
+            for (name,) in tables
+            if name not in MOVING
+        }
+
+
+def files_of(store: Path) -> dict[str, str]:
+    return {
+        str(path.relative_to(store)): sha256(path.read_bytes()).hexdigest()
+        for path in sorted(store.rglob("*"))
+        if path.is_file()
+    }
+
+
+def test_practice_at_a_fresh_address_leaves_database_and_store_as_they_were(
+    service: Service, fresh: LinuxServer
+) -> None:
+    with service.client() as client:
+        wanted = NewDraft(
+            backup=backup_of(service, client),
+            purpose="practise",
+            at=at(fresh),
+            login="fresh-root",
+            key=fresh.host_key,
+        )
+        rows, files = rows_of(service), files_of(service.folder / "attic")
+        sheet = drafted(service, client, wanted)
+        proved(service, client, sheet)
+        assert client.sheet(sheet).estate_afterwards == "Nothing of web-9 changes."
+    after = rows_of(service)
+    assert {name for name in rows if rows[name] != after[name]} == set()
+    assert files_of(service.folder / "attic") == files
+    assert fresh.read("/etc/hostname") == "web-9\n", "it was really written"
+
+
+def test_practice_onto_a_spare_is_the_spares_alone(service: Service, fresh: LinuxServer) -> None:
+    with service.client() as client:
+        as_spare(client, fresh)
+        backup = backup_of(service, client)
+        rows, files = rows_of(service), files_of(service.folder / "attic")
+        sheet = drafted(
+            service, client, NewDraft(backup=backup, purpose="practise", onto="spare-1")
+        )
+        proved(service, client, sheet)
+        after = rows_of(service)
+        safety = client.backup(client.sheet(sheet).sheet.safety or "")
+        assert safety.system == "spare-1"
+        with pytest.raises(ProblemError, match="nothing of web-9 changes"):
+            client.accept_restore(sheet)
+    changed = {name for name in rows if rows[name] != after[name]}
+    assert changed <= {"backups", "copies", "pending_notes"}, "the safety copy of the spare"
+    for name in changed:
+        assert set(rows[name]) <= set(after[name]), f"nothing in {name} has changed"
+    now = files_of(service.folder / "attic")
+    assert {name: now[name] for name in files} == files
+    new = {name.split("/")[1] for name in now if name not in files and name.startswith("systems/")}
+    assert [name.startswith("spare-1-") for name in new] == [True]
+
+
+def test_a_spare_is_no_part_of_the_estate(service: Service, fresh: LinuxServer) -> None:
+    with service.client() as client:
+        before = client.status()
+        as_spare(client, fresh)
+        after = client.status()
+        assert after.systems == before.systems
+        named = [one.about for one in after.concerns]
+        assert "spare-1" not in named
+        assert client.system("spare-1").routines == []
+        backup_of(service, client)
+        with pytest.raises(ProblemError, match="practice would overwrite what they protect"):
+            client.change_system("web-9", SystemChange(spare=True))
+
+
+def test_a_seed_becomes_a_system_when_an_administrator_accepts_it(
+    service: Service, fresh: LinuxServer
+) -> None:
+    with service.client() as client:
+        wanted = NewDraft(
+            backup=backup_of(service, client),
+            purpose="seed",
+            new_name="web-10",
+            at=at(fresh),
+            login="fresh-root",
+            key=fresh.host_key,
+        )
+        sheet = drafted(service, client, wanted)
+        before = client.system("web-9")
+        proved(service, client, sheet)
+        assert [one.name for one in client.systems()] == ["web-9"]
+        with (
+            service.another("night-watch", "operator") as operator,
+            pytest.raises(ProblemError, match="Only an administrator enrols a system"),
+        ):
+            operator.accept_restore(sheet)
+        client.accept_restore(sheet)
+        made, after = client.system("web-10"), client.system("web-9")
+        assert made.address == at(fresh)
+        assert made.kind == "linux-server"
+        assert after.model_dump(exclude={"last_run"}) == before.model_dump(exclude={"last_run"})
+        run = service.ended(client.take(NewTake(system="web-10")).id)
+        assert run.state == "done", run.reason
+
+
+def test_a_repaired_machine_with_another_id_is_known_by_it_once_it_is_accepted(
+    service: Service, server: LinuxServer, install: Install, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        backup = backup_of(service, client)
+        known = client.system("web-9").machine
+        server.lose()
+        server.install("debian", key_pair[1])
+        server.set_packages(PACKAGES)
+        server.start()
+        wanted = NewDraft(backup=backup, purpose="repair", key=server.host_key)
+        sheet = drafted(service, client, wanted)
+        proved(service, client, sheet)
+        assert client.system("web-9").machine == known
+        client.accept_restore(sheet)
+        assert client.system("web-9").machine != known
+        run = service.ended(client.take(NewTake(system="web-9")).id)
+        assert run.state == "done", run.reason
+
+
+@pytest.mark.parametrize(
+    ("wanted", "said"),
+    [
+        ({"purpose": "repair", "at": "127.0.0.1:1"}, "A repair is of web-9's own machine"),
+        ({"purpose": "replace"}, "It is not said where the target answers"),
+        ({"purpose": "practise"}, "It is not said where the target answers"),
+        ({"purpose": "practise", "onto": "web-9"}, "web-9 is no spare"),
+        ({"purpose": "replace", "onto": "spare-1"}, "The backup is of web-9, not of spare-1"),
+        ({"purpose": "seed", "at": "127.0.0.1:1"}, "not said what the new system is called"),
+        ({"purpose": "repair", "new_name": "web-10"}, "Only a seed becomes a new system"),
+        (
+            {"purpose": "seed", "new_name": "spare-1", "at": "127.0.0.1:1"},
+            "There is a system spare-1 already",
+        ),
+    ],
+    ids=lambda value: value if isinstance(value, str) else "",
+)
+def test_a_target_that_does_not_fit_the_purpose_is_refused(
+    service: Service, fresh: LinuxServer, wanted: dict[str, Any], said: str
+) -> None:
+    with service.client() as client:
+        as_spare(client, fresh)
+        backup = backup_of(service, client)
+        with pytest.raises(ProblemError, match=said):
+            client.draft(NewDraft(backup=backup, **wanted))
+        assert client.restores() == []
+
+
+def test_a_restore_begins_with_the_systems_name_and_is_proved_as_often_as_asked(
+    service: Service, fresh: LinuxServer
+) -> None:
+    with service.client() as client:
+        as_spare(client, fresh)
+        backup = backup_of(service, client)
+    unsaid = service.fennox("restore", "draft", backup, "--onto", "spare-1")
+    assert unsaid.returncode == 5
+    assert "--repair, --replace, --practise or --seed NAME" in unsaid.stderr
+    words = ["restore", "draft", backup, "--practise", "--onto", "spare-1"]
+    shown = service.fennox(*words).stdout
+    assert "practise: onto a spare or a fresh machine" in shown
+    assert "Nothing of web-9 changes." in shown
+    [sheet] = service.fennox("restore", "list", "--quiet").stdout.split()
+    unnamed = service.fennox("restore", "start", sheet)
+    assert unnamed.returncode == 5
+    assert "--yes web-9" in unnamed.stderr
+    other = service.fennox("restore", "start", sheet, "--yes", "web-10")
+    assert "'web-10' is not web-9" in other.stderr
+    early = service.fennox("restore", "prove", sheet)
+    assert "This restore is draft" in early.stderr
+    done = service.fennox("restore", "start", sheet, "--yes", "web-9")
+    assert done.returncode == 0, done.stderr
+    again = service.fennox("restore", "prove", sheet)
+    assert again.returncode == 0, again.stderr
+    assert "PROVED" in again.stdout
+    fresh.write("/etc/hostname", "quay\n")
+    changed = service.fennox("restore", "prove", sheet)
+    assert changed.returncode == 1, changed.stdout
+    assert "NOT PROVED" in changed.stdout
