@@ -266,3 +266,80 @@ def test_a_restore_begins_with_the_systems_name_and_is_proved_as_often_as_asked(
     changed = service.fennox("restore", "prove", sheet)
     assert changed.returncode == 1, changed.stdout
     assert "NOT PROVED" in changed.stdout
+
+
+def test_two_restores_never_write_to_one_machine_at_a_time(
+    service: Service, fresh: LinuxServer, install: Install, key_pair: Pair
+) -> None:
+    other = install("quay-mail", key_pair[1])
+    fresh.set_packages(())  # so that the first one waits for a person
+    with service.client() as client:
+        client.add_system(
+            NewSystem(
+                name="quay-mail",
+                kind="linux-server",
+                address=at(other),
+                login="quay-root",
+                key=other.host_key,
+                settings={"ssh-restart": SSH_RESTART},
+            )
+        )
+        sheets = []
+        for name in ("web-9", "quay-mail"):
+            run = service.ended(client.take(NewTake(system=name)).id)
+            wanted = NewDraft(
+                backup=str(came_to(run, "backup")),
+                purpose="practise",
+                at=at(fresh),
+                login="fresh-root",
+                key=fresh.host_key,
+            )
+            sheets.append(drafted(service, client, wanted))
+        waits = service.ended(client.start_restore(sheets[0]).id)
+        assert waits.state == "waiting", waits.reason
+        with pytest.raises(ProblemError, match="Another restore is writing to"):
+            client.start_restore(sheets[1])
+
+
+def test_a_spare_that_is_none_any_more_is_not_written_to(
+    service: Service, fresh: LinuxServer
+) -> None:
+    with service.client() as client:
+        as_spare(client, fresh)
+        wanted = NewDraft(backup=backup_of(service, client), purpose="practise", onto="spare-1")
+        sheet = drafted(service, client, wanted)
+        client.change_system("spare-1", SystemChange(spare=False))
+        with pytest.raises(ProblemError, match="spare-1 is no spare any more"):
+            client.start_restore(sheet)
+        client.remove_system("spare-1", "sold")
+        with pytest.raises(ProblemError, match="spare-1 is no spare any more"):
+            client.start_restore(sheet)
+    assert fresh.read("/etc/hostname") != "web-9\n"
+
+
+def test_what_another_system_has_meanwhile_is_not_accepted_over_it(
+    service: Service, fresh: LinuxServer
+) -> None:
+    with service.client() as client:
+        wanted = NewDraft(
+            backup=backup_of(service, client),
+            purpose="replace",
+            at=at(fresh),
+            login="fresh-root",
+            key=fresh.host_key,
+        )
+        sheet = drafted(service, client, wanted)
+        proved(service, client, sheet)
+        client.add_system(
+            NewSystem(
+                name="quay-mail",
+                kind="linux-server",
+                address=at(fresh),
+                login="quay-root",
+                key=fresh.host_key,
+                settings={"ssh-restart": SSH_RESTART},
+            )
+        )
+        with pytest.raises(ProblemError, match=r"quay-mail is at .* already"):
+            client.accept_restore(sheet)
+        assert client.sheet(sheet).sheet.accepted is None

@@ -6,7 +6,7 @@ import secrets
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import select, update
+from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.runs import ACTIVE, IS_ACTIVE, Run, SheetRow
@@ -81,6 +81,7 @@ async def start(
         return Started(before, is_new=False)
     if not data.begun():
         _must_still_be_meant(data, system, spare)
+    await _must_be_alone(session, row, data.target.address)
     row.data = data
     run = await _queued(context, session, row, who, idempotency_key)
     if purposes.suspends(data.purpose):
@@ -98,6 +99,9 @@ async def prove(
     """Queue the proof and all checks of what was put back; no step that changes the target is
     repeated. ``row`` is held. Raises Conflict.
     """
+    before = await run_of(session, row)
+    if before is not None and before.state in ACTIVE:
+        return Started(before, is_new=False)
     data = sheet_of(row)
     if "prove" not in data.acts():
         raise Conflict(
@@ -123,6 +127,26 @@ def _must_be_startable(data: Sheet, who: Person) -> None:
         )
     if data.giving_up:
         raise Conflict("This restore was given up.", "Draft a new one.")
+
+
+async def _must_be_alone(session: AsyncSession, row: SheetRow, address: str) -> None:
+    """Runs of one system follow each other; restores of two may be aimed at one machine."""
+    await session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"restore|{address}"))))
+    others = (
+        select(SheetRow.id)
+        .join(Run, Run.sheet_id == SheetRow.id)
+        .where(
+            SheetRow.id != row.id,
+            SheetRow.data["target"]["address"].astext == address,
+            Run.kind == "restore",
+            IS_ACTIVE,
+        )
+    )
+    if (other := (await session.execute(others.limit(1))).scalar_one_or_none()) is not None:
+        raise Conflict(
+            f"Another restore is writing to {address} (run sheet {other[:12]}).",
+            "Wait for it, or stop it.",
+        )
 
 
 def _must_still_be_meant(data: Sheet, system: System, spare: System | None) -> None:

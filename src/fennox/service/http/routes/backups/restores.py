@@ -73,6 +73,8 @@ async def prove_restore(
     async with context.session() as session:
         row = await requests.hold(session, sheet)
         started = await requests.prove(context, session, row, who, idempotency_key)
+        if not started.is_new:
+            return await run_views.fresh(context, session, started.run)
         await audit.note(
             session,
             request,
