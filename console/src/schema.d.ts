@@ -5778,6 +5778,11 @@ export interface components {
              * @description What the estate does once it is proved, in words.
              */
             estate_afterwards: string;
+            /**
+             * Expected Seconds
+             * @description How long it usually takes, without what people do, by earlier restores of the kind; null: not known.
+             */
+            expected_seconds: number | null;
             /** Id */
             id: string;
             /** Run */
@@ -5858,6 +5863,8 @@ export interface components {
              * @default true
              */
             undone: boolean;
+            /** Usually */
+            usually: number | null;
         };
         /** SignedIn */
         SignedIn: {

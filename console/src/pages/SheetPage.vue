@@ -208,6 +208,16 @@ function took(from: string | null, to: string | null): string {
               </td>
             </tr>
             <tr>
+              <td class="text-muted">Takes</td>
+              <td>
+                {{
+                  shown.data.value.expected_seconds === null
+                    ? "unknown: some steps have never been done before"
+                    : `usually ${span(shown.data.value.expected_seconds)}, and what people need at gates`
+                }}
+              </td>
+            </tr>
+            <tr>
               <td class="text-muted">Restarts</td>
               <td>{{ sheet.restarts.join("; ") || "nothing" }}</td>
             </tr>
@@ -230,6 +240,7 @@ function took(from: string | null, to: string | null): string {
             <th>Phase</th>
             <th>Step</th>
             <th>State</th>
+            <th>Usually</th>
             <th>Took</th>
             <th>Result</th>
           </tr>
@@ -245,6 +256,7 @@ function took(from: string | null, to: string | null): string {
               <code v-for="command in step.commands" :key="command" class="block text-muted">{{ command }}</code>
             </td>
             <td class="whitespace-nowrap"><StateWord :state="step.state" /></td>
+            <td class="whitespace-nowrap text-muted">{{ step.usually === null ? "" : span(step.usually) }}</td>
             <td class="whitespace-nowrap">{{ took(step.started, step.ended) }}</td>
             <td class="text-sm">{{ step.detail }}</td>
           </tr>

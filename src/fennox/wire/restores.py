@@ -82,5 +82,11 @@ class SheetShown(Shown):
     acts: list[SheetAct] = Field(description="What may be done with it now.")
     blockers: int = Field(description="Findings that prevent `begin` and `continue`.")
     estate_afterwards: str = Field(description="What the estate does once it is proved, in words.")
+    expected_seconds: float | None = Field(
+        description=(
+            "How long it usually takes, without what people do, by earlier restores of the kind;"
+            " null: not known."
+        )
+    )
     to_undo: list[SheetStep] = Field(description="What `undo` would do, in its order.")
     staying: list[str] = Field(description="What has begun and cannot be undone, by title.")

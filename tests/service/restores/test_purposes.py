@@ -343,3 +343,33 @@ def test_what_another_system_has_meanwhile_is_not_accepted_over_it(
         with pytest.raises(ProblemError, match=r"quay-mail is at .* already"):
             client.accept_restore(sheet)
         assert client.sheet(sheet).sheet.accepted is None
+
+
+def test_a_sheet_foretells_how_long_it_takes_by_earlier_restores(
+    service: Service, fresh: LinuxServer
+) -> None:
+    with service.client() as client:
+        wanted = NewDraft(
+            backup=backup_of(service, client),
+            purpose="practise",
+            at=at(fresh),
+            login="fresh-root",
+            key=fresh.host_key,
+        )
+        first = drafted(service, client, wanted)
+        assert client.sheet(first).expected_seconds is None
+        proved(service, client, first)
+        steps = client.sheet(first).sheet.steps
+        again = wanted.model_copy(update={"key": fresh.host_key, "login": "quay-root"})
+        second = client.sheet(drafted(service, client, again))
+    took = {
+        step.title: (step.ended - step.started).total_seconds()
+        for step in steps
+        if step.started is not None and step.ended is not None
+    }
+    foretold = {step.title: step.usually for step in second.sheet.steps if step.usually is not None}
+    assert foretold == {title: round(took[title], 1) for title in foretold}, (
+        "of the only one that there was"
+    )
+    assert second.expected_seconds == pytest.approx(sum(foretold.values()))
+    assert "usually" in service.fennox("restore", "show", second.id).stdout

@@ -57,8 +57,15 @@ def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
     yield "afterwards at", f"{place.address}: {sheet.after.address_because}"
     yield "signing in as", f"{place.account}: {sheet.after.account_because}"
     yield "known by", f"{place.key}: {sheet.after.key_because}"
+    yield "takes", _expected(shown)
     yield "restarts", "; ".join(sheet.restarts) or "nothing"
     yield "cannot be undone", "; ".join(sheet.cannot_be_undone) or "nothing"
+
+
+def _expected(shown: SheetShown) -> str:
+    if shown.expected_seconds is None:
+        return "unknown: some steps have never been done before"
+    return f"usually {shown.expected_seconds:.0f} s, and what people need at gates"
 
 
 def _state(sheet: Sheet) -> str:
@@ -103,13 +110,14 @@ def _step_table(steps: list[SheetStep]) -> None:
                 step.phase,
                 step.state,
                 step.title + (" (restarts)" if step.restarts else ""),
+                f"{step.usually:.1f} s" if step.usually is not None else "",
                 took,
                 step.detail,
             ]
         )
         sign = "?" if step.do == "gate" else "$"
-        rows += [["", "", "", f"  {sign} {command}", "", ""] for command in step.commands[:3]]
-    show_table(["", "PHASE", "STATE", "STEP", "TOOK", ""], rows)
+        rows += [["", "", "", f"  {sign} {command}", "", "", ""] for command in step.commands[:3]]
+    show_table(["", "PHASE", "STATE", "STEP", "USUALLY", "TOOK", ""], rows)
 
 
 def _undo(sheet: Sheet) -> None:

@@ -79,6 +79,7 @@ class SheetStep(SheetModel):
     undone: bool = True
     repeat: bool = True
     state: StepState = "waiting"
+    usually: float | None = None  # seconds, by earlier restores of the kind; None: not known
     answered: int | None = None  # the gate whose answer on an unknown state has been used
     started: Aware | None = None
     ended: Aware | None = None
@@ -234,6 +235,19 @@ class Sheet(SheetModel):
                 return False
             case _:
                 assert_never(self.purpose)
+
+    def expected_seconds(self) -> float | None:
+        """How long all that no person does usually takes; None: some step was never done before."""
+        seconds = [step.usually for step in self.steps if step.do != "gate"]
+        return sum(one for one in seconds if one is not None) if None not in seconds else None
+
+    def settled(self) -> datetime | None:
+        """Since when nothing more is expected of it; None: it may still be needed."""
+        if self.state != "proved" or self.awaits_acceptance():
+            return None
+        if self.accepted is not None:
+            return self.accepted
+        return self.proof.at if self.proof is not None else None
 
     def begun(self) -> list[SheetStep]:
         """Steps that have done something to the target, or may have."""

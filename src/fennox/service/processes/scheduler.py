@@ -22,7 +22,7 @@ from fennox.service.machines.context import Context
 from fennox.service.own_state import audit_chain
 from fennox.service.processes.due_takes import Memory, decide
 from fennox.service.retention import expiry
-from fennox.service.takes import hand_ins, look_run
+from fennox.service.takes import hand_ins, look_run, safety_copy
 from fennox.service.upkeep import catalogue_sync, clock_evidence, over_ceiling, store_duties
 
 log: Any = structlog.get_logger()
@@ -173,6 +173,7 @@ async def tend(context: Context) -> bool:
             "the clocks disagree; nothing is marked, thinned or swept", doubts=judged.sentences
         )
         return False
+    await safety_copy.release_settled(context)
     await expiry.mark_expired(context)
     await over_ceiling.thin_out(context)
     await store_duties.tend(context)

@@ -21,6 +21,7 @@ from fennox.engine.restoring.targets import look_at_target
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import Way
+from fennox.service.restores import usual_durations
 from fennox.service.restores.material import LOGIN_AFTER, Material, gather, said_of_login
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
@@ -65,6 +66,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     at_entrance = order.entrance if entrance is not None else None
     async with context.session() as session:
         run = await queue.owned(session, lease)
+        await usual_durations.foretell(session, sheet)
         row = SheetRow(
             id=secrets.token_hex(16),
             system_id=system.id,

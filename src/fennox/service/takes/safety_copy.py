@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import timedelta
 
 from sqlalchemy import select, true
 
 from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.runs import SheetRow
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import System
 from fennox.core.facts.run_orders import RestoreOrder, of_kind
@@ -16,6 +18,7 @@ from fennox.engine.journal import Journal
 from fennox.engine.restoring.targets import save_target
 from fennox.engine.takes.take_order import Subject, Taken, TakeRequest, TakeTools
 from fennox.links.base import Link
+from fennox.service.backups import note_delivery
 from fennox.service.backups.catalogue_entry import keep_backup
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue
@@ -23,6 +26,9 @@ from fennox.service.runs.queue import Lease
 from fennox.service.takes.take_begun import BEFORE, Last, next_order
 
 _SAFETY = "what the target held before a restore"
+KEPT_FOR = timedelta(days=7)
+"""How long a safety copy is held once its restore is accepted, or proved where nothing is to be
+accepted."""
 
 
 async def take_safety_copy(
@@ -55,6 +61,25 @@ async def take_safety_copy(
     )
     await vault.write_note(note, taken.reference)
     return taken
+
+
+async def release_settled(context: Context) -> None:
+    """End the hold of safety copies whose restore has been settled for :data:`KEPT_FOR`. From then
+    on their ladder decides; a hold that a person gave stays.
+    """
+    now = context.now()
+    async with context.session() as session:
+        held = (
+            select(Backup, SheetRow)
+            .join(SheetRow, SheetRow.data["safety"].astext == Backup.id)
+            .where(Backup.purpose == "safety", Backup.held, Backup.held_because == _SAFETY)
+        )
+        for backup, row in (await session.execute(held)).all():
+            since = row.data.settled()
+            if since is not None and since <= now - KEPT_FOR:
+                reason = f"its restore was settled on {since:%Y-%m-%d}"
+                by = f"restore {row.id[:12]}"
+                await note_delivery.set_hold(context, session, backup, reason, by, on=False)
 
 
 async def _order(context: Context, lease: Lease) -> tuple[TakeRequest, str]:

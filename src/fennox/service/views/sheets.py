@@ -29,6 +29,7 @@ async def shown(session: AsyncSession, row: SheetRow) -> SheetShown:
         acts=sheet.acts(),
         blockers=len(sheet.blockers()),
         estate_afterwards=purposes.estate_afterwards(sheet),
+        expected_seconds=sheet.expected_seconds(),
         to_undo=sheet.to_undo(),
         staying=sheet.staying(),
     )
