@@ -231,6 +231,34 @@ def test_what_the_old_machine_does_is_said_at_the_draft_and_at_the_start(
         assert service.ended(waits.id).state == "done"
 
 
+def test_an_old_machine_that_comes_back_while_a_gate_waits_is_seen_before_anything_is_written(
+    service: Service, server: LinuxServer, install: Install, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    backup = str(came_to(take(service), "backup"))
+    server.stop()
+    private, public = new_key_pair("fresh")
+    fresh = install("fresh", public)  # it lacks packages, so that a gate waits
+    with service.client() as client:
+        client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
+        sheet = str(came_to(service.ended(draft(client, backup, fresh).id), "sheet"))
+        run = service.ended(client.start_restore(sheet).id)
+        assert run.state == "waiting", run.reason
+        server.start()
+        fresh.set_packages(PACKAGES)
+        gate = client.sheet(sheet).sheet.open_gate()
+        assert gate is not None
+        client.answer(sheet, gate.number, "done")
+        waits = service.ended(run.id)
+        assert waits.state == "waiting", waits.reason
+        assert "Before anything is written: The old web-9 still answers at" in waits.reason
+        assert not fresh.read("/etc/hostname").startswith("web-9")
+        gate = client.sheet(sheet).sheet.open_gate()
+        assert gate is not None
+        client.answer(sheet, gate.number, "accept")
+        assert service.ended(run.id).state == "done"
+
+
 def give(service: Service, client: Client, run: str) -> None:
     until(
         lambda: client.run(run).wants_passphrase or client.run(run).state != "running",

@@ -20,7 +20,8 @@ class RestoreUnderWay(StepVerbs):
 
     ``connect`` opens a link to a place with the target's login or the one expected afterwards;
     ``save`` makes the sheet durable and raises :class:`LeaseLost` if the run is no longer ours;
-    ``take_safety`` takes the safety copy.
+    ``take_safety`` takes the safety copy; ``see_old_machine`` looks whether the machine that is to
+    be replaced has come back to life.
     """
 
     async def go_on(self) -> Sheet:
@@ -80,9 +81,24 @@ class RestoreUnderWay(StepVerbs):
             step.state, step.answered = "done" if gate.answer == "done" else "waiting", gate.number
         if step.do == "gate" and step.state != "done" and await self._waits_at(step):
             return True
+        if self._begins_to_write(step):
+            await self._ask_about_old_machine()
         return step.do not in ("safety", "look") and self._is_asked(
             "undo" if self.sheet.giving_up else "facts"
         )
+
+    def _begins_to_write(self, step: SheetStep) -> bool:
+        writing = [one for one in self.sheet.steps if one.phase == "write"]
+        return step in writing and all(one.state == "waiting" for one in writing)
+
+    async def _ask_about_old_machine(self) -> None:
+        """Gates before may have waited for a night, so it is looked at once more."""
+        if self._is_asked("facts"):
+            return
+        seen = await self.see_old_machine(self.sheet)
+        if seen:
+            question = f"Before anything is written: {' '.join(seen)}"
+            self.sheet.ask_anew("facts", None, question, ["accept"])
 
     async def _waits_at(self, step: SheetStep) -> bool:
         """Whether a person has not answered yet, or what they say is done is not, where that can be

@@ -49,6 +49,8 @@ class StepVerbs:
     evaluates: Evaluates
     save: Callable[[Sheet], Awaitable[None]]
     take_safety: Callable[[Link], Awaitable[Taken]]
+    # in words, what the old machine does that it did not do when it was last looked at
+    see_old_machine: Callable[[Sheet], Awaitable[list[str]]]
     _reached: ReachedTarget = field(init=False)
 
     def __post_init__(self) -> None:

@@ -43,10 +43,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         await _undo_by(kind, sheet, material)
     doing = _Doing(context, lease, journal, row, kind, material)
     if not sheet.begun() and not sheet.giving_up:
-        old = []
-        if sheet.purpose == "replace":
-            old = await old_machine.look(context, system, material.login, sheet.target.address)
-        changed = [*old_machine.seen_anew(sheet, old), *_changed_since(sheet, kind, material)]
+        changed = [*await doing.see_old_machine(sheet), *_changed_since(sheet, kind, material)]
         if changed:
             question = f"Since the sheet was drafted this has changed. {' '.join(changed)}"
             sheet.ask_anew("facts", None, question, ["accept"])
@@ -61,6 +58,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         evaluates=context.readings,
         save=doing.save,
         take_safety=doing.take_safety,
+        see_old_machine=doing.see_old_machine,
     )
     done = await restore.go_on()
     await close_run(context, lease, row.id, done, material)
@@ -95,6 +93,14 @@ class _Doing:
         async with self.context.session() as session:
             await queue.owned(session, self.lease)
             await _store_sheet(session, self.row.id, changed)
+
+    async def see_old_machine(self, sheet: Sheet) -> list[str]:
+        if sheet.purpose != "replace":  # beside practice and seeds it goes on working
+            return []
+        material = self.material
+        there = sheet.target.address
+        found = await old_machine.look(self.context, material.system, material.login, there)
+        return old_machine.seen_anew(sheet, found)
 
     async def take_safety(self, link: Link) -> Taken:
         context, material, target = self.context, self.material, self.row.data.target
