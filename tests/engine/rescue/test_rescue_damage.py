@@ -133,6 +133,18 @@ NOT_DONE = {
     ("note", "swapped"),
 }
 CASES = [(what, damage) for what in OBJECTS for damage in DAMAGES if (what, damage) not in NOT_DONE]
+QUICK = {"first byte", "middle byte", "cut", "removed", "renamed", "swapped"}
+"""What `make test` does to each object; `make soak` does everything."""
+
+MARKED_CASES = [
+    pytest.param(
+        what,
+        damage,
+        marks=[] if damage in QUICK else [pytest.mark.long],
+        id=f"{what}-{damage}".replace(" ", "-"),
+    )
+    for what, damage in CASES
+]
 
 
 @pytest.fixture(scope="module")
@@ -180,7 +192,7 @@ def test_there_are_enough_damages() -> None:
     assert len(CASES) > 100
 
 
-@pytest.mark.parametrize(("what", "damage"), CASES, ids=lambda one: str(one).replace(" ", "-"))
+@pytest.mark.parametrize(("what", "damage"), MARKED_CASES)
 def test_a_damage_is_found(store: Path, what: str, damage: str) -> None:
     path = victim(store, what)
     DAMAGES[damage](path)
@@ -236,7 +248,7 @@ def test_what_is_gone_without_a_trace_is_found_by_what_was_told(
     assert "missing" in done.stderr, done.stderr
 
 
-@pytest.mark.parametrize(("what", "damage"), CASES, ids=lambda one: str(one).replace(" ", "-"))
+@pytest.mark.parametrize(("what", "damage"), MARKED_CASES)
 async def test_a_scrub_finds_it_too(store: Path, what: str, damage: str) -> None:
     vault = await opened_store.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
     expected = [record.reference.backup for record in (await record_lists.list_backups(vault))[0]]

@@ -35,8 +35,8 @@ def said(comparison: Comparison) -> list[str]:
     return found
 
 
-# of all of them this one takes longest; it is of the same build as the others
-_LONG = {"libvirt-host"}
+# of all of them these take longest; they are of the same build as the others
+_LONG = {"libvirt-host", "postgresql-server", "prometheus-server"}
 
 
 @pytest.fixture(

@@ -1,9 +1,9 @@
 """Every operation with what the API's description allows and forbids: no mistake of ours, and
 nobody waits for long.
 
-`make test` asks one request of each operation, good or bad as a coin falls; `make soak` asks for an
-hour, both good and bad, on a machine that does nothing else, and then also checks how long an
-answer takes.
+`make test` asks one request of a third of the operations, drawn at random, good or bad as a coin
+falls; `make soak` asks for an hour, of all, both good and bad, on a machine that does nothing else,
+and then also checks how long an answer takes.
 """
 
 from __future__ import annotations
@@ -301,14 +301,14 @@ def test_no_request_that_can_be_made_is_a_mistake_of_ours(
     ends = time.monotonic() + seconds
     while True:
         random.shuffle(operations)
-        for operation in operations:
+        for operation in operations if count > 1 else operations[: len(operations) // 3]:
             if operation.definition.raw["operationId"] not in _ENDLESS:
                 estate.mend()
                 attempts(estate, operation, count)
         if time.monotonic() >= ends:
             break
     assert not estate.faults, "\n\n".join(estate.faults[:20])
-    assert estate.asked > 100
+    assert estate.asked > 30
     assert "A mistake in Fennox" not in estate.service.log
     if request.config.getoption("--crowds"):
         slow = sorted(estate.slow)

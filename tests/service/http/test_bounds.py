@@ -97,6 +97,7 @@ def test_a_body_of_who_is_signed_in_is_bounded_too_and_one_of_its_route_by_that(
     assert handed.status_code == 404, "there is no such system; it was read"
 
 
+@pytest.mark.long
 def test_a_thousand_half_sent_requests_shut_nobody_out(service: Service, longest: float) -> None:
     with ExitStack() as stack:
         half = [connected(service, stack, b"GET /healthz HTTP/1.1\r\nhost:") for _ in range(1000)]

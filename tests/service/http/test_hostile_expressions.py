@@ -141,6 +141,7 @@ async def test_what_a_machine_holds_costs_its_own_backup_alone(
     )
 
 
+@pytest.mark.long
 async def test_of_many_documents_only_what_is_too_hard_keeps_its_noise(
     evaluators: Evaluators,
 ) -> None:

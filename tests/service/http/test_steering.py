@@ -76,7 +76,7 @@ def test_no_command_sends_to_a_terminal_what_a_machine_says(
         ["run", "list"],
         ["concern", "list"],
         ["audit", "list"],
-        ["restore", "draft", odd],
+        ["restore", "draft", odd, "--repair"],
         ["restore", "list"],
         ["backup", "take", STEERING],
         ["system", "show", STEERING],
@@ -124,6 +124,7 @@ def typed(action: argparse.Action) -> list[str]:
     return [action.option_strings[0], value] if action.option_strings else [value]
 
 
+@pytest.mark.long
 def test_nothing_that_is_typed_steers_a_terminal_in_any_command(service: Service) -> None:
     wrong: list[object] = []
     tried = 0

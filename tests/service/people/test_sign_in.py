@@ -57,6 +57,7 @@ def test_many_tries_at_a_time_are_no_way_round_the_throttle(service: Service) ->
     assert try_in(service, "harbour-admin", PASSWORD).status_code == 429
 
 
+@pytest.mark.long
 @pytest.mark.real_hashes
 def test_many_right_ones_at_a_time_wait_for_their_turn(service: Service) -> None:
     with ThreadPoolExecutor(12) as pool:

@@ -311,6 +311,7 @@ def test_a_take_whose_worker_is_killed_is_taken_up_again_and_leaves_one_record(
     assert len(list((service.folder / "attic/systems").glob("*/*.fxr"))) == 1
 
 
+@pytest.mark.long
 def test_what_a_killed_worker_stopped_is_started_again_and_what_cannot_be_is_told(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
@@ -641,6 +642,7 @@ def test_an_administrator_adds_a_kind_that_builds_on_another(service: Service) -
         )
 
 
+@pytest.mark.long
 def test_a_worker_that_is_drained_finishes_and_ends(service: Service) -> None:
     process = service.start_worker()
     with service.client() as client:
@@ -718,6 +720,7 @@ def test_unchanged_is_only_what_holds_the_same_documents_modes_and_links(
     assert taken(parts=["settings"]) == (True, [])
 
 
+@pytest.mark.long
 def test_a_night_on_which_nothing_has_changed_is_told_and_the_next_change_is_taken(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:

@@ -105,6 +105,7 @@ class Disturbed:
             return -1
 
 
+@pytest.mark.long
 def test_no_run_is_lost_and_none_is_done_twice(
     service: Service,
     install: Callable[..., LinuxServer],

@@ -100,6 +100,7 @@ def test_after_a_leak_every_backup_in_every_store_opens_with_the_new_passphrase_
         assert secret not in service.log
 
 
+@pytest.mark.long
 def test_where_custody_is_apart_both_passphrases_are_needed(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:

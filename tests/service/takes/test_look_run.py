@@ -189,6 +189,7 @@ async def test_in_quiet_hours_nobody_looks(context: Context, clock: SetClock, sy
     assert await look(context, "")
 
 
+@pytest.mark.long
 def test_a_service_takes_what_changed_with_a_note_of_what_it_was(
     service: Service, server: LinuxServer, key_pair: tuple[str, str]
 ) -> None:

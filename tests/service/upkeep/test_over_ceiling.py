@@ -7,6 +7,7 @@ from __future__ import annotations
 from datetime import timedelta
 
 import psycopg
+import pytest
 from sqlalchemy import select
 
 from fennox.catalogue.models.backups import Backup, Copy
@@ -118,6 +119,7 @@ async def test_when_nothing_more_may_go_that_is_told(context: Context, clock: Se
     assert "Nothing more may go" in text
 
 
+@pytest.mark.long
 def test_what_is_let_go_leaves_this_store_alone(
     service: Service, server: LinuxServer, key_pair: tuple[str, str]
 ) -> None:

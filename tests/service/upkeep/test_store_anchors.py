@@ -8,6 +8,8 @@ import json
 import shutil
 from pathlib import Path
 
+import pytest
+
 from fennox.core.facts.run_results import ScrubResult
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
@@ -99,6 +101,7 @@ def test_a_scrub_finds_a_store_set_back_and_tells_anew_what_is_known(
     assert line.endswith("held")
 
 
+@pytest.mark.long
 def test_a_store_that_goes_on_as_it_should_lost_nothing(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
@@ -121,6 +124,7 @@ def anchors(folder: Path) -> list[Path]:
     return sorted((folder / "anchors").glob("*.fxa"))
 
 
+@pytest.mark.long
 def test_of_what_is_told_of_a_store_the_newest_three_stay(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:

@@ -108,6 +108,7 @@ def test_without_a_copy_the_backup_is_damaged_and_the_documents_are_named(
         assert any("damaged" in text for text in concerns), concerns
 
 
+@pytest.mark.long
 def test_what_a_verify_finds_damaged_is_known_to_the_store_and_to_scrubs_that_do_not_read_it(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
