@@ -291,13 +291,6 @@ def of_purpose(intent: planning.Intent, parts: list[str] = ALL, **changes: str) 
     return planning.plan(LINUX, intent, one, target(**changes), parts, {})
 
 
-PROVED = {
-    "proved": True,
-    "lists": [],
-    "left_out_lists": [],
-    "checks": [],
-    "at": "2026-03-01T12:00:00Z",
-}
 SEED = planning.Intent("seed", new_name="web-10")
 PRACTICE = planning.Intent("practise", spare="spare-1")
 
@@ -364,24 +357,3 @@ def test_only_enrolled_systems_have_safety_copies(intent: planning.Intent, first
     sheet = of_purpose(intent)
     assert sheet.steps[0].do == first
     assert ("not-saved" in [one.code for one in sheet.findings]) == (first == "look")
-
-
-@pytest.mark.parametrize(
-    ("before", "purpose", "accepted"),
-    [
-        ({}, "repair", False),
-        ({"at_another_machine": True, "takes_over": None}, "practise", False),
-        ({"at_another_machine": True, "takes_over": False}, "practise", False),
-        ({"at_another_machine": True, "takes_over": True}, "replace", False),
-        ({"at_another_machine": True, "takes_over": True, "proof": PROVED}, "replace", True),
-    ],
-)
-def test_a_sheet_of_before_december_2026_has_the_purpose_it_was_carried_out_for(
-    before: dict[str, object], purpose: str, accepted: bool
-) -> None:
-    kept = of_purpose(REPAIR).model_dump(mode="json")
-    for name in ("purpose", "system_address", "spare", "new_name", "new_identity", "accepted"):
-        del kept[name]
-    sheet = Sheet.model_validate(kept | before)
-    assert sheet.purpose == purpose
-    assert (sheet.accepted is not None) == accepted

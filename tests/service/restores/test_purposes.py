@@ -217,6 +217,7 @@ def test_a_repaired_machine_with_another_id_is_known_by_it_once_it_is_accepted(
         ({"purpose": "practise", "onto": "web-9"}, "web-9 is no spare"),
         ({"purpose": "replace", "onto": "spare-1"}, "The backup is of web-9, not of spare-1"),
         ({"purpose": "seed", "at": "127.0.0.1:1"}, "not said what the new system is called"),
+        ({"purpose": "practise", "onto": "spare-1", "at": "127.0.0.1:1"}, "spare-1 is at"),
         ({"purpose": "repair", "new_name": "web-10"}, "Only a seed becomes a new system"),
         (
             {"purpose": "seed", "new_name": "spare-1", "at": "127.0.0.1:1"},
@@ -343,6 +344,32 @@ def test_what_another_system_has_meanwhile_is_not_accepted_over_it(
         with pytest.raises(ProblemError, match=r"quay-mail is at .* already"):
             client.accept_restore(sheet)
         assert client.sheet(sheet).sheet.accepted is None
+
+
+def test_of_two_replacements_only_the_first_that_is_accepted_counts(
+    service: Service, fresh: LinuxServer, install: Install, key_pair: Pair
+) -> None:
+    other = install("fresh", new_key_pair("x")[1])
+    other.write("/root/.ssh/authorized_keys", fresh.read("/root/.ssh/authorized_keys"))
+    other.set_packages(PACKAGES)
+    with service.client() as client:
+        backup = backup_of(service, client)
+        sheets = []
+        for machine in (fresh, other):
+            wanted = NewDraft(
+                backup=backup,
+                purpose="replace",
+                at=at(machine),
+                login="fresh-root",
+                key=machine.host_key,
+            )
+            sheets.append(drafted(service, client, wanted))
+        for sheet in sheets:
+            proved(service, client, sheet)
+        client.accept_restore(sheets[1])
+        with pytest.raises(ProblemError, match="when this restore was drafted, and is at"):
+            client.accept_restore(sheets[0])
+        assert client.system("web-9").address == at(other)
 
 
 def test_a_sheet_foretells_how_long_it_takes_by_earlier_restores(

@@ -49,7 +49,9 @@ async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
     ).scalars():
         held.setdefault(copy.backup_id, []).append(names[copy.store_id])
     systems = []
-    for row in (await session.execute(select(System).order_by(System.name))).scalars():
+    for row in (
+        await session.execute(select(System).where(~System.spare).order_by(System.name))
+    ).scalars():
         backup = newest.get(row.id)
         systems.append(
             SystemOnSheet(

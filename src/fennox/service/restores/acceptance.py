@@ -59,6 +59,13 @@ def _why_not(sheet: Sheet) -> str:
 async def _becomes(session: AsyncSession, system: System, row: SheetRow, sheet: Sheet) -> None:
     """Its backups go on under the new identity and place."""
     place = sheet.after.place
+    if sheet.system_address not in ("", system.address):
+        raise Conflict(
+            f"{system.name} was at {sheet.system_address} when this restore was drafted, and is at"
+            f" {system.address} now.",
+            "Another restore was accepted since, or somebody moved it. Draft it again if this"
+            " machine is to take its place.",
+        )
     await enrolment.must_be_free(session, system.name, place.address, system.site, system.id)
     system.address, system.key = place.address, place.key
     if sheet.after.login == "target":

@@ -141,6 +141,12 @@ def _address(kind: Kind, system: System, spare: System | None, wanted: NewDraft)
                 )
             return system.address
         case "replace" | "practise" | "seed":
+            if spare is not None and given not in (None, spare.address):
+                raise BadInput(
+                    f"{spare.name} is at {spare.address}.",
+                    "Name the spare, or another address, not both.",
+                    field="at",
+                )
             address = given or (spare.address if spare is not None else None)
             if address is None:
                 instead = " or --onto SPARE" if wanted.purpose == "practise" else ""
