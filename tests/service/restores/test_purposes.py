@@ -143,6 +143,38 @@ def test_practice_onto_a_spare_is_the_spares_alone(service: Service, fresh: Linu
     assert [name.startswith("spare-1-") for name in new] == [True]
 
 
+def test_a_spare_serves_for_one_system_after_the_other(
+    service: Service, fresh: LinuxServer, install: Install, key_pair: Pair
+) -> None:
+    """It shows the key, and knows the accounts, of the system that was practised on it last."""
+    other = install("quay-mail", key_pair[1])
+    other.set_packages(PACKAGES)
+    with service.client() as client:
+        as_spare(client, fresh)
+        client.add_system(
+            NewSystem(
+                name="quay-mail",
+                kind="linux-server",
+                address=at(other),
+                login="quay-root",
+                key=other.host_key,
+                settings={"ssh-restart": SSH_RESTART},
+            )
+        )
+        run = service.ended(client.take(NewTake(system="quay-mail")).id)
+        first = NewDraft(backup=backup_of(service, client), purpose="practise", onto="spare-1")
+        proved(service, client, drafted(service, client, first))
+        second = NewDraft(
+            backup=str(came_to(run, "backup")),
+            purpose="practise",
+            onto="spare-1",
+            key=fresh.host_key,
+            login="quay-root",
+        )
+        proved(service, client, drafted(service, client, second))
+    assert fresh.read("/etc/hostname") == "quay-mail\n"
+
+
 def test_a_spare_is_no_part_of_the_estate(service: Service, fresh: LinuxServer) -> None:
     with service.client() as client:
         before = client.status()

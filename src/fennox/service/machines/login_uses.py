@@ -114,9 +114,12 @@ async def must_be_nobody_elses(
     """A restore is never written onto the machine of another enrolled system, but to practise onto
     a ``spare``.
 
-    It is named only to people whose scope includes it.
+    It is named only to people whose scope includes it. A spare shows the key of the system that was
+    practised on it, so it is not judged by its key; its machine id is (:func:`another_system`).
     """
-    there = or_(System.address == address, System.key == (key or "-"))
+    there = System.address == address
+    if spare is None:
+        there = or_(there, System.key == (key or "-"))
     ours = [system.id, *([spare.id] if spare is not None else [])]
     others = select(System).where(System.id.not_in(ours), System.retired.is_(None), there)
     for other in (await session.execute(others.order_by(System.name))).scalars():

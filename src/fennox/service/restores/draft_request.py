@@ -115,8 +115,8 @@ async def _spare(session: AsyncSession, system: System, wanted: NewDraft) -> Sys
     if not other.spare:
         raise BadInput(
             f"{other.name} is no spare: practice would overwrite it.",
-            "Name a spare, or the address of a fresh machine with --at. A machine that may be"
-            f" overwritten is marked by: fennox system set {other.name} --spare",
+            "Name a spare, or the address of a fresh machine with --at. A spare is enrolled by:"
+            " fennox system add NAME … --spare",
             field="onto",
         )
     if other.kind != system.kind:
