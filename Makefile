@@ -3,7 +3,7 @@ SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DELETE_ON_ERROR:
 PYTHON ?= python3
-JOBS ?= $(shell echo $$(( $$(nproc) * 2 ))) # many tests wait for processes they started
+JOBS ?= $(shell echo $$(( ($$(nproc) * 3 + 1) / 2 ))) # many tests wait for processes they started
 BIN := .venv/bin
 PIP := $(BIN)/pip install --quiet --quiet --disable-pip-version-check
 CONSOLE := src/fennox/service/console
