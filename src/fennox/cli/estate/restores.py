@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import argparse
 import json
+from typing import get_args
 
 from fennox.cli.estate import runs
-from fennox.cli.estate.run_sheets import PURPOSES, print_findings, print_sheet
+from fennox.cli.estate.run_sheets import print_findings, print_sheet
 from fennox.cli.host_keys import with_both_keys
 from fennox.cli.main import PERSON, Environment
 from fennox.cli.output import ask, can_ask, say, show_list, when
 from fennox.cli.signed_in import client
+from fennox.cli.words.restores import PURPOSES
 from fennox.client.api import Client
 from fennox.core.errors import PersonNeeded
 from fennox.core.facts.run_results import DraftResult
@@ -32,9 +34,10 @@ def _purpose(arguments: argparse.Namespace) -> RestorePurpose:
     for purpose, means in PURPOSES.items():
         say(f"{purpose:9} {means}")
     said = ask("What is this restore for? Type one of them:")
-    for purpose in PURPOSES:
-        if said == purpose:
-            return purpose
+    for known in get_args(RestorePurpose):
+        if said == known:
+            purpose_said: RestorePurpose = known
+            return purpose_said
     raise PersonNeeded("It was not said what the restore is for.", "Nothing was changed.")
 
 

@@ -5,17 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from fennox.cli.output import out, show_table, when
+from fennox.cli.words.restores import PURPOSES
 from fennox.core.names import printable
-from fennox.core.restoring.sheet import Proof, RestorePurpose, Sheet, SheetStep
+from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
 from fennox.core.words import first_few
 from fennox.wire.restores import SheetShown
-
-PURPOSES: dict[RestorePurpose, str] = {
-    "repair": "the system's own machine, or it reinstalled, at its address",
-    "replace": "a new machine takes the system's place once you accept the proof",
-    "practise": "onto a spare or a fresh machine; nothing of the estate changes",
-    "seed": "a new machine becomes a new system, made from this backup",
-}
 
 _STYLE = {"blocker": "bold red", "warning": "yellow", "note": "dim"}
 

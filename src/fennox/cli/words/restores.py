@@ -4,6 +4,13 @@ from __future__ import annotations
 
 from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
+PURPOSES = {
+    "repair": "the system's own machine, or it reinstalled, at its address",
+    "replace": "a new machine takes the system's place once you accept the proof",
+    "practise": "onto a spare or a fresh machine; nothing of the estate changes",
+    "seed": "a new machine becomes a new system, made from this backup",
+}
+
 
 def define(nouns: Sub) -> None:
     restore = noun_of(nouns, "restore", "putting a backup back")
@@ -26,20 +33,11 @@ def _restore_draft(restore: Sub) -> None:
     )
     draft.add_argument("backup")
     purpose = draft.add_mutually_exclusive_group()
-    for name, means in (
-        ("repair", "the system's own machine, or it reinstalled, at its address"),
-        ("replace", "a new machine takes the system's place once you accept the proof"),
-        ("practise", "onto a spare or a fresh machine; nothing of the estate changes"),
-    ):
+    for name in ("repair", "replace", "practise"):
         purpose.add_argument(
-            f"--{name}", dest="purpose", action="store_const", const=name, help=means
+            f"--{name}", dest="purpose", action="store_const", const=name, help=PURPOSES[name]
         )
-    purpose.add_argument(
-        "--seed",
-        dest="new_name",
-        metavar="NAME",
-        help="a new machine becomes the new system NAME, made from this backup",
-    )
+    purpose.add_argument("--seed", dest="new_name", metavar="NAME", help=PURPOSES["seed"])
     draft.add_argument("--onto", metavar="SPARE", help="the spare to practise on")
     draft.add_argument("--at", metavar="ADDRESS", help="where the target answers now")
     draft.add_argument("--login", help="the login of the target, if not the system's")
