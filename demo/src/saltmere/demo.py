@@ -1,5 +1,4 @@
-"""``make demo``: the database, the estate, the service, and sixty days of history; until Ctrl C,
-then all is stopped.
+"""``make demo``: database, estate, service and sixty days of history, until Ctrl C stops it.
 
 python -m saltmere.demo STATE-FOLDER
 """

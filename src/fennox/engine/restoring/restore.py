@@ -92,7 +92,7 @@ class RestoreUnderWay(StepVerbs):
         return step in writing and all(one.state == "waiting" for one in writing)
 
     async def _ask_about_old_machine(self) -> None:
-        """Gates before may have waited for a night, so it is looked at once more."""
+        """A gate may have waited for a night, so check once more whether it answers."""
         if self._is_asked("facts"):
             return
         seen = await self.see_old_machine(self.sheet)
