@@ -212,7 +212,7 @@ function took(from: string | null, to: string | null): string {
               <td>
                 {{
                   shown.data.value.expected_seconds === null
-                    ? "unknown: some steps have never been done before"
+                    ? "unknown: some steps are in none of the last proved restores"
                     : `usually ${span(shown.data.value.expected_seconds)}, and what people need at gates`
                 }}
               </td>

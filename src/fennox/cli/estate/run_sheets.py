@@ -58,7 +58,7 @@ def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
 
 def _expected(shown: SheetShown) -> str:
     if shown.expected_seconds is None:
-        return "unknown: some steps have never been done before"
+        return "unknown: some steps are in none of the last proved restores"
     return f"usually {shown.expected_seconds:.0f} s, and what people need at gates"
 
 

@@ -81,7 +81,6 @@ async def start(
         return Started(before, is_new=False)
     if not data.begun():
         _must_still_be_meant(data, system, spare)
-    await _must_be_alone(session, row, data.target.address)
     row.data = data
     run = await _queued(context, session, row, who, idempotency_key)
     if purposes.suspends(data.purpose):
@@ -195,6 +194,8 @@ async def _queued(
     who: Person,
     idempotency_key: str | None,
 ) -> Run:
+    """Whatever it does to the target: begin, continue, prove or undo. Raises Conflict."""
+    await _must_be_alone(session, row, row.data.target.address)
     return await new_runs.enqueue(
         session,
         await _order(session, row, context.now()),
