@@ -1,5 +1,3 @@
-"""Fennox keeps the configuration of systems safe, puts it back, and proves that everything is there
-again.
-"""
+"""Fennox backs up the configuration of systems, restores it, and proves that everything is back."""
 
 __version__ = "0.1.0"

@@ -1,4 +1,4 @@
-"""Bringing a database to the newest schema, by Alembic; one that is starting is waited for."""
+"""Migrating a database to the newest schema with Alembic; waits for a database that is starting."""
 
 from __future__ import annotations
 
@@ -17,25 +17,22 @@ if TYPE_CHECKING:
     from alembic.config import Config
 
 NUMBER = "0029"  # of the newest migration
-_PATIENCE = (
-    60.0  # seconds that a database may need until it is there, as after a start of the machine
-)
+_PATIENCE = 60.0  # seconds to wait for the database, as after a boot
 _PAUSE = 0.5  # seconds between tries
 _MAY_PASS = (
     "the database system",
     "too many",
     "connection slots",
-)  # words of a PostgreSQL that starts or is full
+)  # messages of a PostgreSQL that is starting or out of connections
 
 
 def upgrade(
     url: str, waiting: Callable[[TryLater], None] | None = None, patience: float = _PATIENCE
 ) -> None:
-    """Run every migration that is missing. ``waiting`` is called once if the database is not there
-    yet.
+    """Run every pending migration. ``waiting`` is called once if the database is not up yet.
 
-    Raises ``TryLater`` if it does not come, ``MendSettings`` if it refuses us or is not ours to
-    use.
+    Raises ``TryLater`` if it does not come, ``MendSettings`` if it refuses the connection or
+    belongs to another program.
     """
     end, told = time.monotonic() + patience, False
     while True:
@@ -54,7 +51,7 @@ def upgrade(
 
 
 def _number(url: str) -> str | None:
-    """Of the migration that the database is at; None: none was run yet."""
+    """The migration the database is at; None: none has been run."""
     engine = create_engine(url, poolclass=NullPool)
     with engine.connect() as connection:
         if not inspect(connection).has_table("alembic_version"):
@@ -89,8 +86,8 @@ def config(url: str) -> Config:
 
 
 def _in_words(error: DBAPIError) -> FennoxError:
-    """Whether a database that could not be used may come by itself. What a driver says never holds
-    the password.
+    """Whether an unusable database may recover by itself. Driver messages never contain the
+    password.
     """
     lines = str(error.orig).strip().splitlines()
     said = (

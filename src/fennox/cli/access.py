@@ -62,7 +62,7 @@ def _with_code(service: Client, arguments: argparse.Namespace, password: str) ->
 
 
 def _first_change(environment: Environment, old: str) -> SignedIn:
-    """The password was set by somebody else, who knows it."""
+    """Somebody else set the password and knows it, so it must be changed."""
     if not can_ask():
         raise BadInput(
             "Your password was set by somebody else; change it first.", "Run: fennox user password"

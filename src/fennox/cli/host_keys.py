@@ -1,5 +1,5 @@
-"""How a far side's key comes to be accepted: given, known to a file or to the name service, or
-compared by a person.
+"""How a far side's key is accepted: given as an option, found in a file or in DNS, or compared by a
+person.
 """
 
 from __future__ import annotations
@@ -27,8 +27,8 @@ def with_accepted_key(
 ) -> T:
     """``address``: ``host:port`` or that of a store.
 
-    Try with the key that was given. An unknown one is looked up where the options say, else shown
-    and asked about.
+    Try with the given key. An unknown key is looked up as the options say, or shown to the person
+    for acceptance.
     """
     given: str | None = arguments.accept_key
     try:
@@ -81,8 +81,8 @@ def ask_whether_its_own(offered: str) -> None:
 
 
 def _looked_up(arguments: argparse.Namespace, host: str, port: int, offered: str) -> str | None:
-    """What a file or the name service vouches for: the key itself, or the authority that signs for
-    the host.
+    """The accepted fingerprint by a file or by DNS: of the key itself, or of the authority that
+    signs for the host.
     """
     file = getattr(arguments, "known_hosts", None)
     if file:

@@ -123,16 +123,16 @@ def _explain(error: Exception) -> int:
 
 
 def run() -> None:
-    """All that a process is for, so that it may be set up for that alone."""
+    """Run one command in a process set up for it alone."""
     gc.set_threshold(*_SELDOM)
     os.environ["PYDANTIC_DISABLE_PLUGINS"] = (
-        "__all__"  # else all installed packages are searched for some
+        "__all__"  # otherwise all installed packages are searched for plug-ins
     )
     from fennox.cli import visible
 
     visible.install()
     code = main()
-    # what is left goes with the process; nothing in it is searched for garbage once more
+    # the process is ending, so skip the final garbage collection
     gc.freeze()
     sys.exit(code)
 

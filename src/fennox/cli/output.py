@@ -1,4 +1,4 @@
-"""Showing things: tables, JSON with ``--json``, ids only with ``--quiet``. Talk goes to standard
+"""Output: tables, JSON with ``--json``, ids only with ``--quiet``. Messages go to standard
 error.
 """
 
@@ -21,7 +21,7 @@ from fennox.core.names import printable
 
 
 class VisibleConsole(Console):
-    """Rich's, for texts that may hold anything."""
+    """Rich's console, for arbitrary text."""
 
     def print(self, *objects: Any, **options: Any) -> None:
         super().print(
@@ -32,7 +32,8 @@ class VisibleConsole(Console):
 out = VisibleConsole(highlight=False, soft_wrap=False)
 err = VisibleConsole(stderr=True, highlight=False)
 
-_CLOCKS_APART = timedelta(minutes=2)  # less is no date in the future, but another clock
+# less than this is a clock difference, not a date in the future
+_CLOCKS_APART = timedelta(minutes=2)
 _GAP = 2  # spaces between columns
 _NUMBERS = {
     "DOCUMENTS",
@@ -58,8 +59,8 @@ def show_list(
     spare: Sequence[str] = (),
     if_room: str = "",
 ) -> None:
-    """A list as table, JSON array, or one ``key`` a line. ``none`` says the next step when it is
-    empty.
+    """A list as table, JSON array, or one ``key`` a line. ``none``: the next step, shown for an
+    empty list.
 
     ``spare`` and ``if_room``: as :func:`show_table` has them.
     """
@@ -78,10 +79,9 @@ def show_list(
 def show_table(
     titles: list[str], rows: list[list[object]], *, spare: Sequence[str] = (), if_room: str = ""
 ) -> None:
-    """A line for each row; only on a terminal that is too narrow for that is a cell folded.
-
-    ``if_room``: the title of a column that it does without before a cell is folded; ``spare``:
-    titles of those that it does without, one after the other, before any word is broken.
+    """One line per row; cells are folded only on a narrow terminal. ``if_room``: title of a column
+    dropped before any cell is folded; ``spare``: titles of columns dropped, one after the other,
+    before any word is broken.
     """
     texts = [[printable(str(cell)) for cell in row] for row in rows]
     widths = [max(cell_len(text) for text in column) for column in zip(titles, *texts, strict=True)]
@@ -109,7 +109,7 @@ def _line(titles: list[str], row: list[str], widths: list[int]) -> str:
 
 
 def _print_folded(titles: list[str], texts: list[list[str]], spare: list[str]) -> None:
-    """What the first column says is never broken: it is what is typed in the next command."""
+    """The first column is never broken: it is what people type in the next command."""
     columns = list(zip(titles, *texts, strict=True))
     words = [
         max(cell_len(word) for text in column for word in text.split() or [""])
@@ -124,7 +124,7 @@ def _print_folded(titles: list[str], texts: list[list[str]], spare: list[str]) -
         ]
         _print_folded(left[0], left[1:], spare[1:])
         return
-    from rich.table import Table  # seldom needed, and every command should start at once
+    from rich.table import Table  # rarely needed; imported late so that commands start quickly
 
     table = Table(
         box=None, pad_edge=False, header_style="dim", show_edge=False, show_header=any(titles)
@@ -137,7 +137,8 @@ def _print_folded(titles: list[str], texts: list[list[str]], spare: list[str]) -
         widths[widest] -= 1
     for number, title in enumerate(titles):
         justify: JustifyMethod = "right" if title in _NUMBERS else "left"
-        width = widths[number] if sum(words) <= room else None  # else words are broken, as it comes
+        # otherwise words are broken anywhere
+        width = widths[number] if sum(words) <= room else None
         table.add_column(title, justify=justify, overflow="fold", no_wrap=number == 0, width=width)
     for row in texts:
         table.add_row(*[Text(text) for text in row])

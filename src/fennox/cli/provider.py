@@ -1,5 +1,5 @@
-"""Signing in with an identity provider: a browser shows its page, and it answers to this program
-(RFC 8252).
+"""Signing in with an identity provider: a browser shows its page, and the answer comes to this
+program (RFC 8252).
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ class _Answered(NamedTuple):
 
 
 class _Listener(HTTPServer):
-    """On this machine alone, at a port that nobody else has, for one answer."""
+    """Listens on loopback, at a free port, for one answer."""
 
     found: _Answered | None = None
     said: str = ""
@@ -59,11 +59,11 @@ class _Handler(BaseHTTPRequestHandler):
         self.wfile.write(_PAGE)
 
     def log_message(self, *words: object) -> None:
-        """The address holds a code, which is nobody's business."""
+        """Logs nothing: the address contains a code."""
 
 
 def sign_in(service: Client, *, fresh: bool, browser: bool) -> SignedIn:
-    """Raises ``PersonNeeded`` if nobody signs in there within some minutes."""
+    """Raises ``PersonNeeded`` if nobody signs in within a few minutes."""
     with _Listener() as listener:
         listener.timeout = 1
         begun = service.begin_provider_sign_in(

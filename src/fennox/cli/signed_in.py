@@ -36,10 +36,10 @@ def client(environment: Environment) -> Client:
 
 
 def present() -> PersonPresent | None:
-    """Whoever sits at the terminal, if there is one."""
+    """The person at the terminal, if there is one."""
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
         return None
-    from fennox.cli.access import AtTerminal  # asks, and is not needed by what only shows
+    from fennox.cli.access import AtTerminal  # imported late: only commands that ask need it
 
     return AtTerminal()
 
@@ -64,7 +64,7 @@ def _is_here(host: str) -> bool:
 
 
 def saved_address(environment: Environment) -> str | None:
-    """Of the service that was signed in to last."""
+    """For the service of the last sign-in."""
     try:
         return environment.address or str(
             json.loads((environment.folder / _FILE).read_text())["address"]

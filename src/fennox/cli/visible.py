@@ -1,4 +1,6 @@
-"""What a machine or a person has said never steers a terminal: all that is printed passes here."""
+"""Text from machines and people never controls the terminal: everything printed passes through
+here.
+"""
 
 from __future__ import annotations
 
@@ -12,18 +14,18 @@ _OURS = re.compile(r"([\n\t])")  # lines, and the tabs of completions
 
 
 def visible(text: str) -> str:
-    """Escapes, bells and what turns the direction of writing become letters; lines stay lines."""
+    """Escapes, bells and direction overrides become visible; line breaks stay."""
     if text.isprintable():
         return text
     return "".join(part if part in "\n\t" else printable(part) for part in _OURS.split(text))
 
 
 class _Visible:
-    """A stream that shows what would steer a terminal."""
+    """A stream that makes control characters visible."""
 
     def __init__(self, stream: TextIO) -> None:
         self.rich_proxied_file = (
-            stream  # Rich writes there: its colours are ours, and its texts have passed already
+            stream  # Rich writes there: the colours are our own, and its texts are already escaped
         )
 
     def write(self, text: str) -> int:

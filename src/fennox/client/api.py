@@ -14,8 +14,8 @@ _EVERY = 1_000_000  # systems, in large pages
 
 
 class Client(BackupCalls, StoreCalls, PeopleCalls):
-    """One service, one token; every method is one call, and fails with one of the two errors
-    above.
+    """One service, one token; every method is one call and fails with ``ApiProblem`` or
+    ``ServiceAway``.
     """
 
     def status(self) -> wire.runs.Status:

@@ -1,4 +1,4 @@
-"""One call of the API: its request, its answer, and the two ways in which it fails."""
+"""One API call: its request, its answer, and its two ways to fail."""
 
 from __future__ import annotations
 
@@ -40,13 +40,11 @@ class ProblemError(Exception):
 
 
 class OutOfReachError(Exception):
-    """The service does not answer."""
+    """The service cannot be reached."""
 
 
 def plain(model: BaseModel) -> dict[str, object]:
-    """A request as JSON, with its secrets in clear: this is the one place where they leave their
-    wrapping.
-    """
+    """A request as JSON with secrets in clear: the only place where they are unwrapped."""
 
     from pydantic import SecretStr
 
@@ -64,14 +62,14 @@ def secret(text: str) -> SecretStr:
 
 
 class PersonPresent(Protocol):
-    """A person who can be asked during a call."""
+    """A person who can answer questions during a call."""
 
     def password(self) -> str: ...
 
     def code(self) -> str: ...
 
     def wait_for_approval(self, problem: wire.base.Problem) -> None:
-        """Say what is waited for. Whoever does not want to wait raises."""
+        """Reports what the call waits for. Raise here to stop waiting."""
 
 
 class Caller:
@@ -111,7 +109,7 @@ class Caller:
         self.http.close()
 
     def ask_ahead(self, path: str, **query: object) -> None:
-        """Ask already now what a method below will ask: it then takes that answer."""
+        """Start a request early; the method that needs it takes that answer."""
         params = _texts(query)
         answer = self._asked[path, frozenset(params.items())] = Future()
 
@@ -123,7 +121,7 @@ class Caller:
 
         threading.Thread(
             target=ask, daemon=True
-        ).start()  # one that is not waited for does not keep the process
+        ).start()  # an unused request does not keep the process alive
 
     def _call(
         self,
@@ -177,9 +175,7 @@ class Caller:
         return answer
 
     def overcome(self, problem: ProblemError, path: str) -> bool:
-        """Have the person who is present do what the call lacks. Whether it is worth calling
-        again.
-        """
+        """Ask the person for what the call lacks. Returns whether to call again."""
         if self._present is None or path == _PROOF:
             return False
         if problem.slug == "proof-needed":
@@ -197,7 +193,7 @@ class Caller:
         return False
 
     def prove(self, password: str) -> wire.access.SignedIn:
-        """A fresh proof of who one is; the second factor is asked for if there is one."""
+        """A fresh authentication, with the second factor if there is one."""
         wanted = wire.access.ProofWanted(password=secret(password))
         try:
             return self._one(wire.access.SignedIn, "POST", _PROOF, wanted)
@@ -210,8 +206,8 @@ class Caller:
         return self._one(wire.access.SignedIn, "POST", _PROOF, wanted)
 
     def now(self) -> datetime:
-        """What the service's clock shows, as its last answer said: ages count by it, not by the
-        clock here.
+        """The service's clock as of its last answer; ages are computed from it, not from the local
+        clock.
         """
         if self._now is None:
             return datetime.now(UTC)

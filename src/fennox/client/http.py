@@ -1,5 +1,5 @@
-"""httpx without its own command line, which it loads wherever ``click`` is there, and with that a
-highlighter and more: a third of the time that a command takes to start.
+"""Imports httpx without its command line. httpx loads that wherever ``click`` is installed, with a
+highlighter and more: a third of a command's start-up time.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from contextlib import contextmanager
 
 @contextmanager
 def _without(module: str) -> Iterator[None]:
-    """An import of it fails meanwhile (language reference §5.3.1)."""
+    """Makes its import fail meanwhile (language reference §5.3.1)."""
     there = sys.modules.get(module)
     sys.modules[module] = None  # type: ignore[assignment]
     try:

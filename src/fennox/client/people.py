@@ -109,7 +109,7 @@ class PeopleCalls(Caller):
         since: datetime | None = None,
         until: datetime | None = None,
     ) -> list[wire.access.AuditEntry]:
-        """The newest entries, page after page."""
+        """Audit entries, newest first, page by page."""
         found: list[wire.access.AuditEntry] = []
         before: str | None = None
         while len(found) < limit:

@@ -87,7 +87,7 @@ class StoreCalls(Caller):
     def sweep(
         self, name: str, *, preview: bool, confirmed: list[str] | None = None
     ) -> wire.runs.RunShown:
-        """``confirmed``: ids of marked backups that may go although that is unusual."""
+        """``confirmed``: ids of marked backups to remove although that is unusual."""
         sent = self._sent(
             "POST",
             f"/stores/{name}/sweep",

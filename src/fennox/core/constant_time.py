@@ -6,7 +6,7 @@ import hmac
 
 
 def same(ours: str, theirs: str) -> bool:
-    """``ours`` is ASCII, as digests and codes are. The library raises ``TypeError`` for a text that
-    is not.
+    """``ours`` is ASCII, such as a digest or code. The library raises ``TypeError`` for other
+    text.
     """
     return theirs.isascii() and hmac.compare_digest(ours, theirs)

@@ -41,7 +41,7 @@ class Unreachable(TryLater):
 
 
 class LeaseLost(TryLater):
-    """This worker no longer owns the run; nothing it does may count."""
+    """This worker no longer owns the run; its work must not count."""
 
     slug = "lease-lost"
 
@@ -55,7 +55,7 @@ class WrongLogin(MendSettings):
 
 
 class KeyUnknown(MendSettings):
-    """A host key or certificate that nobody has accepted yet; ``fingerprint`` is in the fields."""
+    """A host key or certificate nobody has accepted yet; the fields hold its ``fingerprint``."""
 
     slug = "key-unknown"
 
@@ -69,7 +69,7 @@ class StoreUnusable(MendSettings):
 
 
 class Outdated(MendSettings):
-    """This process is older than what it works on."""
+    """This process is older than the data it works on."""
 
     slug = "outdated"
 
@@ -85,7 +85,7 @@ class FarSideFailed(MendSettings):
 
 
 class PartUnread(FarSideFailed):
-    """A command that reads a part failed, as when its program is not installed (yet)."""
+    """A command that reads a part failed, for example because its program is not installed yet."""
 
     def __init__(self, part: str, what: str, remedy: str) -> None:
         super().__init__(what, remedy)
@@ -129,13 +129,13 @@ class NotSignedIn(NotAllowed):
 
 
 class ProofNeeded(NotAllowed):
-    """The person must first prove again who they are; then the same request can pass."""
+    """The person must authenticate again; then the same request can succeed."""
 
     slug = "proof-needed"
 
 
 class SecondFactorNeeded(NotSignedIn):
-    """The password is right; ``ways`` says what else this person signs in with."""
+    """The password is right; ``ways``: the person's second factors."""
 
     slug = "second-factor-needed"
 
@@ -145,7 +145,7 @@ class PasswordChangeNeeded(NotAllowed):
 
 
 class ApprovalNeeded(NotAllowed):
-    """A second person must approve; ``approval`` is the id of what waits for them."""
+    """A second person must approve; ``approval``: id of the pending approval."""
 
     slug = "approval-needed"
 

@@ -1,4 +1,6 @@
-"""Time is given, never taken. Aware datetimes only; in names and stored JSON as compact UTC."""
+"""Time is passed in, never read from a clock. Aware datetimes only; compact UTC in names and stored
+JSON.
+"""
 
 from __future__ import annotations
 

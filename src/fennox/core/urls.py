@@ -15,7 +15,7 @@ def split(text: str, *, field: str = "address") -> SplitResult:
         parts = urlsplit(text)
         _ = parts.port
     except ValueError as error:
-        # what was given is not repeated: addresses of webhooks hold tokens
+        # the input is not repeated: webhook addresses contain tokens
         remedy = "Write scheme://host:port, like https://host:8420; an IPv6 address in brackets."
         raise BadInput(
             "This is no address that can be taken apart.", remedy, field=field

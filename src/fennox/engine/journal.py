@@ -1,4 +1,4 @@
-"""What a run reports, and what it asks of whoever keeps the record of runs. The engine needs no
+"""The interface through which a run reports progress and checks its lease. The engine needs no
 database.
 """
 
@@ -13,29 +13,27 @@ Level = Literal["info", "expected", "warning", "error"]
 
 
 class Journal(Protocol):
-    """One run's book."""
+    """One run's journal."""
 
     async def step(self, title: str) -> None:
-        """A new stage begins; the one before has ended well."""
+        """Start a new stage; the previous one succeeded."""
 
     async def progress(self, *, documents: int = 0, bytes: int = 0) -> None:
-        """Totals so far. May be called often; the journal thins them out. Also raises as
-        :meth:`check` does.
+        """Totals so far. May be called often; the journal throttles them. Raises like
+        :meth:`check`.
         """
 
     async def log(self, level: Level, text: str) -> None: ...
 
     async def check(self) -> None:
-        """Raise :class:`LeaseLost` if the run belongs to another worker now, :class:`Stopped` if a
-        person asked.
-
-        Called before everything that would count, above all before a record is put.
+        """Raise :class:`LeaseLost` if the run now belongs to another worker, :class:`Stopped` if a
+        person asked. Called before every lasting effect, above all before a record is stored.
         """
 
 
 @dataclass
 class MemoryJournal:
-    """A journal in memory, for the command line's offline work and for tests."""
+    """An in-memory journal, for the command line's offline work and for tests."""
 
     steps: list[str] = field(default_factory=list)
     lines: list[tuple[Level, str]] = field(default_factory=list)

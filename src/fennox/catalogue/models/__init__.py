@@ -1,7 +1,6 @@
-"""The catalogue: what Fennox knows. The database holds the invariants; the stores hold the backups
-themselves.
+"""The catalogue: what Fennox knows. The database holds the invariants; the stores hold the backups.
 
-All tables are loaded together, as they refer to each other by name.
+All tables are loaded together because they refer to each other by name.
 """
 
 from fennox.catalogue.models import (

@@ -66,8 +66,7 @@ class Backup(Base):
     purpose: Mapped[str]
     kind: Mapped[str]
     time: Mapped[datetime] = mapped_column(index=True)
-    # in the order in which they were taken; negative: of another history, its place is
-    # unknown
+    # in the order in which backups were taken; negative: from another history, place unknown
     sequence: Mapped[int]
     digest: Mapped[str]
     parts: Mapped[list[PartHeld]] = mapped_column(Typed(list[PartHeld]))
@@ -76,7 +75,7 @@ class Backup(Base):
     new_bytes: Mapped[int]
     unchanged: Mapped[bool]
     partial: Mapped[bool]
-    account: Mapped[str]  # of the login it was taken with
+    account: Mapped[str]  # of the login used for the take
     machine: Mapped[Machine] = mapped_column(Typed(Machine))
     census: Mapped[dict[str, list[str]]]  # list → names; in custody apart: keyed digests
     findings: Mapped[list[Finding]] = mapped_column(Typed(list[Finding]))
@@ -86,11 +85,11 @@ class Backup(Base):
     held_because: Mapped[str] = mapped_column(default="")
     doubtful: Mapped[bool] = mapped_column(default=False)
     doubtful_because: Mapped[str] = mapped_column(default="")
-    expired: Mapped[bool] = mapped_column(default=False)  # marked: it may go, and can still be kept
-    # when it was marked; those of one round have the same moment
+    expired: Mapped[bool] = mapped_column(default=False)  # marked for removal; can still be kept
+    # when it was marked; one round marks all with the same time
     expired_at: Mapped[datetime | None]
-    expired_by: Mapped[str] = mapped_column(default="")  # `ladder`, or the person who said so
-    # its date is known to be wrong: no ladder counts by it
+    expired_by: Mapped[str] = mapped_column(default="")  # `ladder`, or the person who marked it
+    # its date is known to be wrong, so no ladder counts it
     misdated: Mapped[bool] = mapped_column(default=False)
     noted: Mapped[datetime | None]  # the date of the last note about it
 
@@ -101,7 +100,7 @@ class Copy(Base):
     __tablename__ = "copies"
     __table_args__ = (Index("last_put", "store_id", text("number desc")),)
 
-    # in the order in which they were put, whatever clocks said
+    # in the order of writing, whatever the clocks showed
     number: Mapped[int] = mapped_column(Identity())
     backup_id: Mapped[str] = mapped_column(
         ForeignKey("backups.id", ondelete="CASCADE"), primary_key=True
@@ -110,11 +109,12 @@ class Copy(Base):
     since: Mapped[datetime]
     digest: Mapped[str] = mapped_column(default="")  # of the record in this store
     verified: Mapped[datetime | None]
-    # why it cannot be read whole; empty: nothing is known against it
+    # why it cannot be read completely; empty: no known damage
     damaged: Mapped[str] = mapped_column(default="")
-    let_go: Mapped[bool] = mapped_column(default=False)  # before its time, for the store's ceiling
+    # marked early, because of the store's ceiling
+    let_go: Mapped[bool] = mapped_column(default=False)
     let_go_at: Mapped[datetime | None]  # when it was marked so
-    removable_since: Mapped[datetime | None]  # when a sweep first saw that it is marked
+    removable_since: Mapped[datetime | None]  # when a sweep first saw the mark
 
 
 class Removal(Base):
@@ -126,7 +126,7 @@ class Removal(Base):
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"), index=True)
     system_id: Mapped[str] = mapped_column(index=True)
-    system: Mapped[str]  # its name then
+    system: Mapped[str]  # its name at that time
     backup_id: Mapped[str]
     name: Mapped[str]
     time: Mapped[datetime]
@@ -138,7 +138,7 @@ class Removal(Base):
 
 
 class PendingNote(Base):
-    """A fact about a backup that has not been written to a store yet."""
+    """A note about a backup that has not been written to a store yet."""
 
     __tablename__ = "pending_notes"
 

@@ -22,8 +22,8 @@ OR_NULL = JSONB(none_as_null=True)  # None is SQL's null, not JSON's
 
 
 def constant(word: str) -> ColumnElement[str]:
-    """A word of our own, in the statement itself: which partial index fits is then seen also by a
-    plan that is kept.
+    """A constant written into the statement as a literal. A cached plan can then still match a
+    partial index.
     """
     return literal_column(f"'{word}'", String)
 

@@ -19,10 +19,9 @@ from fennox.core.facts.messages import MessageFacts, RouteSettings
 
 
 class ConcernRow(Base):
-    """Something that is wrong, for as long as it is. ``cause``: those with the same one are told
-    together.
-
-    ``together``: how, with ``{these}`` in place of their names.
+    """Something that is wrong, kept for as long as it lasts. ``cause``: concerns with the same
+    cause are reported together, in the sentence ``together``, where ``{these}`` stands for their
+    names.
     """
 
     __tablename__ = "concerns"
@@ -79,13 +78,14 @@ class AlertRoute(Base):
     settings: Mapped[RouteSettings] = mapped_column(Typed(RouteSettings))
     sealed_secret: Mapped[bytes | None]
     severity: Mapped[str]  # the lowest severity that is reported
-    systems: Mapped[str]  # which systems, as a routine says it
-    # when a digest is sent, as a phrase; empty: each concern is sent at once
+    systems: Mapped[str]  # a selector of systems, as in a routine
+    # schedule of digests, as a phrase; empty: concerns are sent one by one, at once
     digest: Mapped[str] = mapped_column(default="")
     mode: Mapped[str]
     created: Mapped[datetime]
     told_until: Mapped[datetime]  # the last digest covered everything up to here
-    sealed_address: Mapped[bytes | None]  # in full; ``address`` shows no more than where it is
+    # in full; ``address`` shows only the host; secrets in it are left out
+    sealed_address: Mapped[bytes | None]
     audit: Mapped[bool] = mapped_column(default=False)  # also receives every entry of the audit
 
 

@@ -1,4 +1,4 @@
-"""People, what they prove themselves by, and the audit of what they did."""
+"""People, their credentials, and the audit of what they did."""
 
 from __future__ import annotations
 
@@ -37,22 +37,23 @@ class User(Base):
     role: Mapped[str]
     password_hash: Mapped[str]
     created: Mapped[datetime]
-    rights: Mapped[list[str] | None] = mapped_column(OR_NULL)  # None: those of the role
-    # selectors of systems, of which one must fit; None: the whole estate
+    rights: Mapped[list[str] | None] = mapped_column(OR_NULL)  # None: the rights of the role
+    # selectors of systems, one of which must match; None: the whole estate
     scope: Mapped[list[str] | None] = mapped_column(OR_NULL)
-    must_change: Mapped[bool] = mapped_column(default=False)  # somebody else has set the password
-    # of the provider that vouches for this person; empty: nobody
+    # somebody else set the password; it must be changed
+    must_change: Mapped[bool] = mapped_column(default=False)
+    # identity provider that vouches for this person; empty: none
     issuer: Mapped[str] = mapped_column(default="")
-    subject: Mapped[str] = mapped_column(default="")  # what that provider calls them, for ever
-    # the secret of time-based codes (RFC 6238); None: none is asked for
+    subject: Mapped[str] = mapped_column(default="")  # the provider's permanent subject id
+    # secret of time-based codes (RFC 6238); None: no second factor
     sealed_totp: Mapped[bytes | None]
     totp_since: Mapped[datetime | None]
-    # the time step of the last code: each counts once
+    # time step of the last accepted code; each code works once
     totp_used: Mapped[int] = mapped_column(default=0)
 
 
 class RecoveryCode(Base):
-    """Signs a person in once where their second factor is lost."""
+    """Signs a person in once when their second factor is lost."""
 
     __tablename__ = "recovery_codes"
 
@@ -63,7 +64,7 @@ class RecoveryCode(Base):
 
 
 class Passkey(Base):
-    """A credential of a person's device (WebAuthn level 2): its public key alone."""
+    """A credential of a person's device (WebAuthn level 2); only the public key is kept."""
 
     __tablename__ = "passkeys"
 
@@ -77,9 +78,7 @@ class Passkey(Base):
 
 
 class Challenge(Base):
-    """What a sign-in in several steps remembers between them, under a digest of what its caller
-    holds.
-    """
+    """State between the steps of a sign-in, stored under a digest of the caller's handle."""
 
     __tablename__ = "challenges"
 
@@ -114,8 +113,9 @@ class Token(Base):
     until: Mapped[datetime]
     used: Mapped[datetime | None]  # to the minute
     address: Mapped[str] = mapped_column(default="")  # from where it began
-    program: Mapped[str] = mapped_column(default="")  # what began it, as it says itself
-    # when the person last proved who they are, by the database's clock
+    # the program that began it, by its own account
+    program: Mapped[str] = mapped_column(default="")
+    # when the person last authenticated, by the database's clock
     proved: Mapped[datetime | None]
 
 
@@ -137,11 +137,12 @@ class Approval(Base):
     user_id: Mapped[str] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"))
     by: Mapped[str]
     operation: Mapped[str]
-    act: Mapped[str]  # the group of grave acts that it belongs to
+    act: Mapped[str]  # group of grave acts
     about: Mapped[str]
     shown: Mapped[list[list[str]]] = mapped_column(JSONB)
     sheet_id: Mapped[str | None]
-    system_id: Mapped[str | None]  # whose scope covers it; None: the whole estate
+    # only people whose scope covers it may approve; None: the whole estate
+    system_id: Mapped[str | None]
     digest: Mapped[str]
     at: Mapped[datetime]
     until: Mapped[datetime]
@@ -157,7 +158,7 @@ class SignInFailure(Base):
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     subject: Mapped[str] = mapped_column(index=True)
     at: Mapped[datetime] = mapped_column(index=True)
-    attempt: Mapped[str] = mapped_column(default="")  # of the try under way; empty: it failed
+    attempt: Mapped[str] = mapped_column(default="")  # of the attempt in progress; empty: it failed
 
 
 class Audit(Base):
@@ -176,5 +177,5 @@ class Audit(Base):
     name: Mapped[str]
     details: Mapped[dict[str, str]]
     address: Mapped[str] = mapped_column(default="")
-    place: Mapped[int | None] = mapped_column(unique=True)  # in the chain, from 1
-    digest: Mapped[str] = mapped_column(default="")  # of this entry and the digest before it
+    place: Mapped[int | None] = mapped_column(unique=True)  # position in the chain, from 1
+    digest: Mapped[str] = mapped_column(default="")  # over this entry and the previous digest

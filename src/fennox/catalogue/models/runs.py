@@ -35,21 +35,22 @@ class Routine(Base):
     when: Mapped[str]
     zone: Mapped[str]
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"))
-    copy_to: Mapped[list[str]] = mapped_column(default=list)  # ids of further stores
+    copy_to: Mapped[list[str]] = mapped_column(default=list)  # ids of the stores to copy to
     ladder: Mapped[str]
     mode: Mapped[str]
     parts: Mapped[list[str] | None]
-    spread: Mapped[int] = mapped_column(default=0)  # minutes over which its systems begin
-    # hours in which nothing begins, like 08:00 to 18:00
+    # minutes over which the starts of its systems are spread
+    spread: Mapped[int] = mapped_column(default=0)
+    # hours in which no take starts, such as 08:00 to 18:00
     quiet: Mapped[str] = mapped_column(default="")
-    # minutes between looks whether something differs; 0: none
+    # minutes between looks for changes; 0: no looks
     look_every: Mapped[int] = mapped_column(default=0)
-    # minutes that it must stand as it is before it is taken
+    # minutes a change must be stable before it is taken
     settle: Mapped[int] = mapped_column(default=10)
-    most_a_day: Mapped[int] = mapped_column(default=4)  # takes because something differs
+    most_a_day: Mapped[int] = mapped_column(default=4)  # takes triggered by changes
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
-    decided_until: Mapped[datetime]  # due times up to here have been decided
+    decided_until: Mapped[datetime]  # due times up to here have been handled
 
 
 class SheetRow(Base):
@@ -59,7 +60,7 @@ class SheetRow(Base):
 
     id: Mapped[str] = mapped_column(primary_key=True)
     system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"), index=True)
-    # the enrolled spare that is written to, while it is one
+    # the enrolled spare that is the target, while it is marked as one
     spare_id: Mapped[str | None] = mapped_column(ForeignKey("systems.id", ondelete="SET NULL"))
     backup_id: Mapped[str] = mapped_column(index=True)
     target_login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
@@ -72,7 +73,7 @@ class SheetRow(Base):
 
     @property
     def target_system_id(self) -> str:
-        """The system whose machine the runs of this sheet are about, and for which they wait."""
+        """The system whose machine this sheet's runs work on; one active run per system."""
         return self.spare_id or self.system_id
 
 
@@ -148,7 +149,7 @@ class Run(Base):
     )
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    # in the order in which runs were queued, whatever clocks said
+    # in queueing order, whatever the clocks showed
     number: Mapped[int] = mapped_column(Identity())
     kind: Mapped[str]
     state: Mapped[str]
@@ -170,16 +171,16 @@ class Run(Base):
     """Where it waits: with those of its routine, with what else is due by itself, or with what
     people wait for.
     """
-    # by the database's clock; only a run that was put off waits for a moment
+    # by the database's clock; set only for a postponed run
     not_before: Mapped[datetime | None]
     attempt: Mapped[int] = mapped_column(default=0)
     fence: Mapped[int] = mapped_column(default=0)
     worker: Mapped[str | None]
     lease_until: Mapped[datetime | None]
     stop_asked: Mapped[bool] = mapped_column(default=False)
-    # the active run of its system that it waits for before it is in the queue at all
+    # the active run of the same system that must end before this one enters the queue
     behind: Mapped[str | None]
-    told: Mapped[datetime | None]  # of its last report, by the database's clock
+    told: Mapped[datetime | None]  # time of its last report, by the database's clock
     step: Mapped[str] = mapped_column(default="")
     documents: Mapped[int] = mapped_column(default=0)
     size: Mapped[int] = mapped_column(default=0)
@@ -188,9 +189,9 @@ class Run(Base):
     problem: Mapped[str | None]
     # how it differs from earlier runs of the same system
     odd: Mapped[str] = mapped_column(default="")
-    # public half of the worker's key for this run, while it waits for a passphrase
+    # public half of the worker's key for this run, set while it waits for a passphrase
     worker_key: Mapped[bytes | None]
-    sealed_opening_key: Mapped[bytes | None]  # sealed to worker_key; nobody else can open it
+    sealed_opening_key: Mapped[bytes | None]  # the opening key, sealed to worker_key
 
 
 class RunStep(Base):
@@ -227,6 +228,6 @@ class Worker(Base):
     # seconds that its clock is ahead of the database's
     skew: Mapped[float] = mapped_column(Float, default=0.0)
     version: Mapped[str] = mapped_column(default="")
-    draining: Mapped[bool] = mapped_column(default=False)  # it takes nothing new
-    for_sites: Mapped[bool] = mapped_column(default=False)  # it takes nothing but runs at sites
-    stopped: Mapped[datetime | None]  # when it ended as planned
+    draining: Mapped[bool] = mapped_column(default=False)  # it accepts no new runs
+    for_sites: Mapped[bool] = mapped_column(default=False)  # it accepts only runs at sites
+    stopped: Mapped[datetime | None]  # when it shut down as planned

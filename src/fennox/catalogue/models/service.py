@@ -1,4 +1,4 @@
-"""The service itself: who it is, by which clock it lives, and how much it protects."""
+"""The service itself: its identity, its clock, and how much it protects."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from fennox.catalogue.models.base import Base
 
 
 class ServiceState(Base):
-    """One row: who this service is, and by which clock it lives."""
+    """One row: the service's identity and clock."""
 
     __tablename__ = "service_state"
     __table_args__ = (CheckConstraint("one = 1", name="only_one_service"),)
@@ -26,17 +26,15 @@ class ServiceState(Base):
     setup_code: Mapped[str | None]  # SHA-256 of the one-time code for the first administrator
     # when ladders and stores were last tended, by the service's clock
     tended: Mapped[datetime | None]
-    tended_run: Mapped[int] = mapped_column(default=0)  # the last run that had been queued then
-    # whether since then clocks or dates spoke against each other
+    tended_run: Mapped[int] = mapped_column(default=0)  # the last run queued by that time
+    # whether clocks or dates have disagreed since then
     apart: Mapped[bool] = mapped_column(default=False)
     # groups of grave acts that need a second person
     approvals: Mapped[list[str]] = mapped_column(default=list)
 
 
 class ClockAcceptance(Base):
-    """What a person confirmed of a clock or a date that disagrees with the service's clock
-    (``core.moments``).
-    """
+    """A person's confirmation of a clock or a date that disagrees with the service's clock."""
 
     __tablename__ = "clock_acceptances"
 
@@ -48,13 +46,13 @@ class ClockAcceptance(Base):
 
 
 class EstateCount(Base):
-    """One row: how much is protected, as counted by the last look at the whole estate."""
+    """One row: how much is protected, as of the last pass over the whole estate."""
 
     __tablename__ = "estate_counts"
     __table_args__ = (CheckConstraint("one = 1", name="only_one_count"),)
 
     one: Mapped[int] = mapped_column(primary_key=True, default=1)
-    systems: Mapped[int]  # that are not retired
+    systems: Mapped[int]  # systems that are not retired
     protected: Mapped[int]
     backups: Mapped[int]
     stores: Mapped[dict[str, tuple[int, float]]]

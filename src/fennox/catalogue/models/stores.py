@@ -1,4 +1,4 @@
-"""Key sets and stores, and what is known of their state."""
+"""Key sets, stores, and the known state of each."""
 
 from __future__ import annotations
 
@@ -30,16 +30,17 @@ class KeySet(Base):
     suite: Mapped[str]
     sealed_write_secret: Mapped[bytes]
     sealed_opening_key: Mapped[bytes | None]
-    # of the generation before, sealed to this one's seal key
+    # opening key of the previous generation, sealed to this one's seal key
     previous_opening_key: Mapped[bytes | None]
     slots: Mapped[list[Slot] | None] = mapped_column(Typed(list[Slot]))
     """Of an earlier generation: what its headers are rewritten with."""
-    left_to_expire: Mapped[bool] = mapped_column(default=False)  # its backups are not resealed
+    # its backups have not been resealed
+    left_to_expire: Mapped[bool] = mapped_column(default=False)
     created: Mapped[datetime]
 
 
 class SealedSecret(Base):
-    """A secret of the service sealed to a key set, so that a passphrase brings it back on an empty
+    """A secret of the service, sealed to a key set so that a passphrase recovers it on an empty
     machine.
     """
 
@@ -64,29 +65,31 @@ class StoreRow(Base):
     header_digest: Mapped[str]
     created: Mapped[datetime]
     login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
-    # alone removes things, if there is one
+    # login for removals, if they use a separate one
     sweep_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
-    # the accepted host key or certificate; for a folder, what it is mounted from
+    # accepted host key or certificate; for a folder, the mounted device or share
     key: Mapped[str | None]
     site: Mapped[str] = mapped_column(default="")
     scrubbed: Mapped[datetime | None]
-    # bytes that one scheduled scrub may read
+    # most bytes one scheduled scrub reads
     scrub_budget: Mapped[int] = mapped_column(default=100_000_000_000)
-    scrub_share: Mapped[int] = mapped_column(default=0)  # which share of a large store is read next
+    # which share of a large store is scrubbed next
+    scrub_share: Mapped[int] = mapped_column(default=0)
     swept: Mapped[datetime | None]
-    # why nothing is written to it; empty: nothing is wrong
+    # why the service writes nothing to it; empty: it is in use
     stopped_because: Mapped[str] = mapped_column(default="")
-    ceiling: Mapped[str] = mapped_column(default="")  # what backups may take of it; empty: all
-    over_since: Mapped[datetime | None]  # since when they take more, or since backups went for it
-    free: Mapped[int | None]  # bytes, at the last look; None: the store does not report it
+    ceiling: Mapped[str] = mapped_column(default="")  # ceiling for backups; empty: none
+    # since when backups exceed it, or were removed because of it
+    over_since: Mapped[datetime | None]
+    free: Mapped[int | None]  # free bytes when last checked; None: not reported by the store
     # seconds that the far side's clock was ahead of PostgreSQL's when that was last seen
     skew: Mapped[float | None]
-    # how the store is older than what was written there; empty: no
+    # evidence that the store was set back; empty: none
     went_back: Mapped[str] = mapped_column(default="")
 
 
 class StoreDamage(Base):
-    """An object of a store that is not what was written: found, and perhaps healed."""
+    """A damaged object of a store, found and perhaps healed."""
 
     __tablename__ = "store_damage"
 
@@ -94,14 +97,14 @@ class StoreDamage(Base):
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"), index=True)
     object: Mapped[str]
     what: Mapped[str]
-    backups: Mapped[list[str]]  # ids of those that need it, as far as they are known
+    backups: Mapped[list[str]]  # ids of the backups known to need it
     found: Mapped[datetime]
     healed: Mapped[datetime | None]
     how: Mapped[str] = mapped_column(default="")
 
 
 class StoreSpace(Base):
-    """How full a store was, by each look at it."""
+    """How full a store was, each time it was checked."""
 
     __tablename__ = "store_space"
 
@@ -115,7 +118,7 @@ class StoreSpace(Base):
 
 
 class StoreAnchor(Base):
-    """What a store held at the last look; other stores keep this as well (store-format §15)."""
+    """What a store held when last read; also recorded in other stores (store-format §15)."""
 
     __tablename__ = "store_anchors"
 
@@ -127,7 +130,7 @@ class StoreAnchor(Base):
 
 
 class Trial(Base):
-    """The last time a passphrase was tried on a key set and opened it."""
+    """The last time a passphrase opened a key set."""
 
     __tablename__ = "trials"
 

@@ -1,4 +1,4 @@
-"""Systems, how they are reached, and what was last seen of them."""
+"""Systems, how to reach them, and what was last seen of them."""
 
 from __future__ import annotations
 
@@ -32,14 +32,17 @@ class Login(Base):
     account: Mapped[str]
     proves_by: Mapped[str]
     sealed_secret: Mapped[bytes]
-    # the account that commands run as, by sudo; empty: its own
+    # account that commands run as, through sudo; empty: the login's own
     become: Mapped[str] = mapped_column(default="")
-    certificate: Mapped[str] = mapped_column(default="")  # OpenSSH's, for its key; it is no secret
+    # OpenSSH certificate for its key; not a secret
+    certificate: Mapped[str] = mapped_column(default="")
     changed: Mapped[datetime]
 
 
 class LoginPlace(Base):
-    """Where an administrator has admitted a login, beside the systems and stores that use it."""
+    """A machine where an administrator admitted a login, besides the systems and stores that use
+    it.
+    """
 
     __tablename__ = "login_places"
 
@@ -63,40 +66,40 @@ class System(Base):
     # None: the service itself
     login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
     key: Mapped[str]
-    # it is there to practise on: no routine takes it, and it is no part of the estate
+    # a machine for practice: no routine takes it, and it does not count as part of the estate
     spare: Mapped[bool] = mapped_column(default=False, server_default=false())
     site: Mapped[str]
     labels: Mapped[list[str]]
     settings: Mapped[dict[str, str]]
     machine: Mapped[Machine | None] = mapped_column(Typed(Machine))
-    # ids of systems that a person says must be back before it
+    # ids of systems that must be restored before it, as entered by a person
     needs: Mapped[list[str]] = mapped_column(default=list)
-    via_id: Mapped[str | None] = mapped_column(  # the system that the way to it leads through
+    via_id: Mapped[str | None] = mapped_column(  # the system through which it is reached
         ForeignKey("systems.id", deferrable=True, initially="DEFERRED")
     )
-    # seconds that a connection may take
+    # seconds allowed for a connection
     patience: Mapped[int] = mapped_column(default=15, server_default="15")
-    key_until: Mapped[datetime | None]  # when the certificate that it shows ends
-    # why no routine takes it; empty: they do
+    key_until: Mapped[datetime | None]  # expiry of the certificate it presents
+    # why routines skip it; empty: they do not
     suspended_because: Mapped[str] = mapped_column(default="")
-    # what takes did around them and did not undo, by title
+    # actions around takes that were not undone, by title
     left_open: Mapped[list[str]] = mapped_column(default=list)
-    retired: Mapped[datetime | None]  # since when it is no more
+    retired: Mapped[datetime | None]  # when it was retired
     retired_because: Mapped[str] = mapped_column(default="")
-    # a person says that a retired one's backups may go
+    # a person released a retired system's backups
     let_go: Mapped[bool] = mapped_column(default=False)
     looked: Mapped[datetime | None]  # of the last look between takes
-    # how it differs from its last backup, in words
+    # how it differs from its last backup, as text
     differs: Mapped[str] = mapped_column(default="")
     differs_since: Mapped[datetime | None]
-    # a digest of how it differs, and since when it stands so
+    # digest of the difference, and since when it has been stable
     differs_state: Mapped[str] = mapped_column(default="")
     differs_still: Mapped[datetime | None]
     skew: Mapped[float | None]  # seconds that its clock was ahead at its last take
-    # accounts of a fresh installation that still work
+    # default accounts that still let one in
     default_logins: Mapped[list[str]] = mapped_column(default=list)
-    defaults_tried: Mapped[datetime | None]  # when that was last seen
-    # of its backups that are good; kept by the database (migration 0013)
+    defaults_tried: Mapped[datetime | None]  # when that was last checked
+    # time of its newest good backup; maintained by the database (migration 0013)
     newest_good: Mapped[datetime | None]
     # its backups' dates and their order contradict each other
     disordered: Mapped[bool] = mapped_column(default=False)
@@ -105,7 +108,7 @@ class System(Base):
 
 
 class StateRow(Base):
-    """What a look compares a system with: digests of its last backup under the key set's write
+    """What a look compares with: digests of the last backup, keyed with the key set's write
     secret.
     """
 
@@ -118,12 +121,12 @@ class StateRow(Base):
     key_set: Mapped[str]
     generation: Mapped[int]
     parts: Mapped[dict[str, dict[str, str]]]
-    # a digest of the machine's answers at that time; empty: the answers cannot show a change
+    # digest of the machine's answers at that time; empty: they cannot show a change
     likeness: Mapped[str] = mapped_column(default="")
 
 
 class HandedIn(Base):
-    """A document that a person exported and gave: sealed here only until a backup holds it."""
+    """A document exported and handed in by a person; sealed here until a backup holds it."""
 
     __tablename__ = "handed_in"
 
@@ -135,16 +138,16 @@ class HandedIn(Base):
     by: Mapped[str]
     size: Mapped[int]
     sealed: Mapped[bytes | None]
-    # the backup that holds it, on hold until a newer one is handed in
+    # the backup that holds it, on hold until a newer document is handed in
     backup_id: Mapped[str | None]
 
 
 class Site(Base):
-    """A site whose machines are reached through a worker that stands there."""
+    """A site whose machines are reached through a worker there."""
 
     __tablename__ = "sites"
 
-    name: Mapped[str] = mapped_column(primary_key=True)  # as systems name it
+    name: Mapped[str] = mapped_column(primary_key=True)  # the name used by systems
     token_hash: Mapped[str] = mapped_column(unique=True)
     admitted: Mapped[datetime]
     by: Mapped[str]

@@ -1,4 +1,4 @@
-"""Columns that hold a model as JSON: it is validated on its way in and on its way out."""
+"""Columns that hold a model as JSON, validated on write and on read."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from fennox.core.facts.run_results import RunResult
 
 
 class _AsJson(TypeDecorator[Any]):
-    """SQLAlchemy does not notice a change within a value, so a value that was set again as the same
-    object counts as changed.
+    """SQLAlchemy does not notice a change inside a value, so assigning the same object again counts
+    as a change.
     """
 
     impl = JSONB
@@ -30,7 +30,7 @@ class _AsJson(TypeDecorator[Any]):
 
 
 class Typed(_AsJson):
-    """``shape``: a model, or a list of one. What comes as plain JSON, as from a kept own state, is
+    """``shape``: a model, or a list of one. Plain JSON, such as from a backup of Fennox itself, is
     validated.
     """
 
@@ -51,7 +51,7 @@ class Typed(_AsJson):
 
 
 class ResultColumn(_AsJson):
-    """What came of a run; an empty object: nothing yet, or nothing at all."""
+    """The result of a run; an empty object: none yet, or none at all."""
 
     cache_ok = True
 
@@ -63,7 +63,7 @@ class ResultColumn(_AsJson):
 
 
 class OrderColumn(_AsJson):
-    """What a run is to do; what is as by default is left out."""
+    """The order of a run; fields with default values are omitted."""
 
     cache_ok = True
 

@@ -26,7 +26,7 @@ _SETTING = "setting:"  # before a setting's name, as the title of a column
 
 
 def look(arguments: argparse.Namespace, environment: Environment) -> int:
-    """What answers there, what a backup of it would hold and lack; nothing is kept."""
+    """Show what answers there, and what a backup would hold and lack. Keeps nothing."""
     with client(environment) as service:
 
         def attempt(key: str | None) -> Looked:
@@ -90,7 +90,7 @@ def _print_looked(found: Looked, now: datetime) -> None:
 
 
 def _accepted(arguments: argparse.Namespace, found: Looked) -> str:
-    """A look without a key only reports the key. A list or a person accepts it."""
+    """An inspection without a key only reports the key. A list or a person accepts it."""
     if arguments.accept_list and (found.address, found.key) in accepted_list(arguments.accept_list):
         return found.key
     say(f"{found.address} shows {found.key}, which nobody has accepted yet.")
@@ -100,7 +100,7 @@ def _accepted(arguments: argparse.Namespace, found: Looked) -> str:
 
 @dataclass
 class _Row:
-    """One line of the file, and what was found of it. ``trouble``: why it cannot be enrolled."""
+    """One line of the file and its inspection. ``trouble``: why it cannot be enrolled."""
 
     line: int
     name: str
@@ -164,7 +164,7 @@ def add_many(arguments: argparse.Namespace, environment: Environment) -> int:
 def _look_at_all(
     service: Client, rows: list[_Row], listed: set[tuple[str, str]], *, dry_run: bool
 ) -> None:
-    """``listed``: keys that were accepted before."""
+    """``listed``: fingerprints accepted beforehand."""
     known = {system.name for system in service.systems()}
     for row in rows:
         _offered(service, row, known, listed)
@@ -257,7 +257,7 @@ def _row(number: int, cells: dict[str, str]) -> _Row:
 
 
 def _offered(service: Client, row: _Row, known: set[str], listed: set[tuple[str, str]]) -> None:
-    """The key that the machine shows, with no login."""
+    """The key the machine presents; no login is used."""
     if row.trouble:
         return
     if row.name in known:
@@ -308,7 +308,7 @@ def _show(rows: list[_Row]) -> None:
 
 
 def _accept(rows: list[_Row]) -> None:
-    """One question for all fingerprints that neither the file nor a list vouches for."""
+    """One question for all fingerprints that neither the file nor a list covers."""
     if not rows:
         return
     for row in rows:

@@ -22,7 +22,7 @@ from fennox.wire.watch.runs import RunShown
 
 
 def _purpose(arguments: argparse.Namespace) -> RestorePurpose:
-    """As the options say, or as a person does; it is never guessed."""
+    """From the options, or asked; never guessed."""
     given: RestorePurpose | None = "seed" if arguments.new_name else arguments.purpose
     if given is not None:
         return given

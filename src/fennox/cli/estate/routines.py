@@ -16,7 +16,7 @@ from fennox.wire.routines import Load, NewRoutine, RoutineChange, RoutineShown
 _MARKS = "▁▂▃▄▅▆▇█"
 
 
-_ONCE_ON = "every day at 02:40"  # the time of a routine by hand, should it ever be switched on
+_ONCE_ON = "every day at 02:40"  # the schedule of a manual routine, in case it is ever switched on
 
 
 def add(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -1,4 +1,4 @@
-"""A run sheet on a terminal: what is done to what, and what speaks against it."""
+"""A run sheet on a terminal: the steps, the target, and the findings."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _STYLE = {"blocker": "bold red", "warning": "yellow", "note": "dim"}
 
 
 def print_sheet(shown: SheetShown) -> None:
-    """In words: what is done to what, and what speaks against it."""
+    """As text: the steps, the target, and the findings."""
     sheet = shown.sheet
     for label, value in _headed(shown):
         out.print(f"[dim]{label:17}[/dim]", end="")
@@ -115,7 +115,7 @@ def _step_table(steps: list[SheetStep]) -> None:
 
 
 def _undo(sheet: Sheet) -> None:
-    """What would undo it, of a restore that is not proved; what did, of one that was given up."""
+    """Steps that would undo an unproved restore, or that undid one that was given up."""
     if sheet.undo and sheet.state != "proved":
         out.print(
             "\n[dim]if it is given up[/dim]" if not sheet.giving_up else "\n[dim]given up[/dim]"

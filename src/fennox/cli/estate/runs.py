@@ -94,14 +94,14 @@ def follow(arguments: argparse.Namespace, environment: Environment) -> int:
 
 
 def ending(run: RunShown) -> int:
-    """Say how a run stands, and the exit code for it."""
+    """Print the state of a run; returns the exit code for it."""
     if run.state == "done":
         restored = isinstance(run.result, RestoreResult) and run.result.proved
         proved = " Everything is there again: proved." if restored else ""
         say(f"Done.{proved}", style="green")
         return 0
     if run.wants_passphrase:
-        return PERSON  # it was said while following
+        return PERSON  # already printed while following
     say(f"{run.reason} {run.remedy}".strip() or f"The run is {run.state}.", style="bold")
     return (
         PERSON
@@ -239,12 +239,12 @@ class _Display:
 
 
 def _since(waits_for: str) -> str:
-    """For what it waits, without since when, which changes."""
+    """What it waits for; without the time, which changes."""
     return waits_for.split(",")[0]
 
 
 def _share(run: RunShown, now: datetime) -> float | None:
-    """Percent of the time earlier runs took; never quite the whole before the end."""
+    """Percentage of the time earlier runs took; below 100 until the run ends."""
     if run.started is None or not run.expected_seconds:
         return None
     gone = (now - run.started).total_seconds()

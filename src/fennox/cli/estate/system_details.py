@@ -48,7 +48,7 @@ def _backups(system: SystemShown, now: datetime) -> list[Line]:
 
 
 def _standing(system: SystemShown) -> list[Line]:
-    """What is so only of some systems."""
+    """Facts that only some systems have."""
     lines: list[Line] = []
     if system.looked:
         differs = f"it differs since {when(system.differs_since)}: {system.differs}"

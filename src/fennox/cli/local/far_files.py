@@ -1,8 +1,6 @@
-"""A store on a far side, as the offline reader wants it: names, sizes, and pieces of objects that
-are fetched once.
-
-Nothing is fetched that a command does not read: a list needs headers, records and notes, and one
-backup of a large store a few pieces of a few packs.
+"""A remote store as the offline reader needs it: names, sizes, and pieces of objects, each fetched
+once. Only what a command reads is fetched: a list needs headers, records and notes; one backup of a
+large store needs a few pieces of a few packs.
 """
 
 from __future__ import annotations

@@ -1,5 +1,5 @@
-"""Writing kinds: checking a file, trying it on a live system, and what an editor wants to know.
-Needs no service.
+"""Writing kinds: checking a file, trying it on a live system, and the schema for editors. Needs no
+service.
 """
 
 from __future__ import annotations
@@ -63,8 +63,8 @@ def schema(_arguments: argparse.Namespace, _environment: Environment) -> None:
 
 
 def _kind(file: str) -> tuple[Kind | None, int]:
-    """Print the mistakes in a kind file. The kind, or None if one is grave, and how many are
-    not.
+    """Print the mistakes in a kind file. Returns the kind (None if a mistake is grave) and the
+    number of lesser mistakes.
     """
     try:
         text = Path(file).read_text(encoding="utf-8")
@@ -87,7 +87,7 @@ def _kind(file: str) -> tuple[Kind | None, int]:
 
 
 def try_on(arguments: argparse.Namespace, _environment: Environment) -> int:
-    """Read a live system by a kind file, show what a backup would hold, and keep nothing."""
+    """Read a live system with a kind file and show what a backup would hold. Keeps nothing."""
     kind, _ = _kind(arguments.file)
     if kind is None:
         return FAILED

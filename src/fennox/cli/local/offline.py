@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 
 
 def rescue(arguments: argparse.Namespace, _environment: Environment) -> int:
-    """Runs the same offline reader that lies in every store, so that it is used, and not only
-    kept.
+    """Runs the same offline reader that is copied into every store, so that it is exercised in
+    daily use.
     """
     from fennox import rescue as reader
 

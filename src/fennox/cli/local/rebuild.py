@@ -1,4 +1,4 @@
-"""Bringing the service back on an empty machine. No service is running, so it talks to none."""
+"""Rebuilding the service on an empty machine. Talks to no service, since none is running."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ def _address(given: str) -> str:
 
 
 def _on_sheet(arguments: argparse.Namespace, passphrase: str) -> RebuildPlace:
-    """A store by its name on the sheet of a kit, with the login that is sealed there."""
+    """A store named on a kit's sheet, with the login sealed there."""
     file = Path(arguments.kit) / "sheet.json"
     try:
         sheet = RecoverySheet.model_validate_json(file.read_bytes())

@@ -1,4 +1,4 @@
-"""Running a worker: near the database, or at a site, where nothing of the service is needed."""
+"""Running a worker: next to the database, or at a site, where it needs nothing of the service."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""What waits for a second person: looking at it, granting, refusing, and for which acts that is
-asked.
+"""Approvals by a second person: listing, granting and refusing them, and choosing which acts need
+them.
 """
 
 from __future__ import annotations
@@ -86,7 +86,7 @@ def _decide(arguments: argparse.Namespace, environment: Environment, *, grant: b
 
 
 def need(arguments: argparse.Namespace, environment: Environment) -> None:
-    """Show, or say, for which acts a second person is asked."""
+    """Show or change which acts need a second person."""
     with client(environment) as service:
         if arguments.acts is None:
             found = service.approval_acts()

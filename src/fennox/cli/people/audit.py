@@ -1,4 +1,4 @@
-"""The audit: who did what, and whether its entries are as they were written."""
+"""The audit: who did what, and whether its entries are unchanged."""
 
 from __future__ import annotations
 

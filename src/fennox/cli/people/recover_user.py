@@ -1,4 +1,4 @@
-"""On the service's own machine: let somebody in again who cannot sign in any more."""
+"""Restore access for somebody who is locked out; runs on the service's own machine."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from fennox.service.processes import wiring
 
 
 def recover(arguments: argparse.Namespace, _environment: Environment) -> None:
-    """Whoever may read the service's settings and key file may do this; it is in the audit."""
+    """Anyone who can read the service's settings and key file may do this; it is audited."""
     settings = wiring.read_settings(database=arguments.database, state=arguments.state)
     password = (
         first_line(arguments.password_file)

@@ -13,7 +13,7 @@ from fennox.service.processes import wiring
 
 
 def rotate(arguments: argparse.Namespace, _environment: Environment) -> None:
-    """Whoever holds the service's settings and key file may do this; it is in the audit."""
+    """Anyone who can read the service's settings and key file may do this; it is audited."""
     settings = wiring.read_settings(database=arguments.database, state=arguments.state)
     clock = Path(arguments.simulated_clock) if arguments.simulated_clock else None
     count = asyncio.run(wiring.rotate_key(settings, clock, forget=arguments.forget_old))

@@ -83,7 +83,7 @@ def _show(keys: KeySetShown, arguments: argparse.Namespace) -> None:
 
 
 def suite(arguments: argparse.Namespace) -> Suite | None:
-    """The suite that was asked for, by the word of ``--suite``."""
+    """The suite chosen by ``--suite``."""
     return SUITES[arguments.suite] if arguments.suite else None
 
 
@@ -92,9 +92,7 @@ def _tried(shown: PassphraseShown) -> str:
 
 
 def _unlock(service: Client, key_set: str, arguments: argparse.Namespace) -> SecretStr | None:
-    """A passphrase that opens the set now; asked for only where the service cannot open it
-    itself.
-    """
+    """A passphrase that currently opens the set; asked for only if the service cannot open it."""
     if arguments.passphrase_file:
         return SecretStr(first_line(arguments.passphrase_file))
     custody = {keys.name: keys.custody for keys in service.key_sets()}
@@ -170,7 +168,7 @@ def hand_over(arguments: argparse.Namespace, environment: Environment) -> None:
 
 
 def rekey(arguments: argparse.Namespace, environment: Environment) -> int:
-    """New keys, and a run for each store of the set that is followed to its end."""
+    """New keys, then a run for each store of the set, followed to its end."""
     with client(environment) as service:
         key_set = service.store(arguments.store).key_set
         made = (
@@ -178,7 +176,7 @@ def rekey(arguments: argparse.Namespace, environment: Environment) -> int:
             if arguments.go_on
             else _begin(service, key_set, arguments)
         )
-        # the runs ask for what opens the new keys
+        # the runs ask for the passphrase of the new keys
         arguments.passphrase_file = arguments.new_file or (
             arguments.passphrase_file if arguments.go_on else None
         )

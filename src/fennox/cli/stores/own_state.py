@@ -1,4 +1,4 @@
-"""Fennox's own state: keeping it, and looking whether it is kept."""
+"""Fennox's own state: protecting it, and whether it is protected."""
 
 from __future__ import annotations
 

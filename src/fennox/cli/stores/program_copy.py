@@ -1,4 +1,4 @@
-"""This program with all that it needs, copied to a folder from which Python runs it with nothing
+"""This program and its dependencies, copied to a folder from which Python runs it with nothing
 installed.
 """
 
@@ -17,10 +17,8 @@ _EXTRA = re.compile(r"""extra\s*==\s*["']([^"']+)""")
 
 
 def copy(name: str, to: Path) -> list[str]:
-    """Copy a distribution and what it requires, as they are installed here; the names of all of
-    them.
-
-    What another platform would need is not installed here, and so is left out.
+    """Copy a distribution and its requirements as installed here; returns all their names. Packages
+    for other platforms are not installed here and are left out.
     """
     found: dict[str, Distribution] = {}
     _collect(name, frozenset(), found, set())

@@ -1,6 +1,4 @@
-"""The recovery sheet as text, as a page to print, and as a kit on a medium that is kept in a safe
-place.
-"""
+"""The recovery sheet as text, as a page to print, and as a kit on a medium for a safe place."""
 
 from __future__ import annotations
 
@@ -138,7 +136,7 @@ def _order(made: RecoverySheet) -> list[str]:
 
 
 def _built(system: SystemOnSheet) -> list[str]:
-    """What is known of the old machine, and of what rebuilds it."""
+    """The old machine, and the backup that rebuilds it."""
     told = [system.product] if system.product else []
     told += [f"machine {system.machine}"] if system.machine else []
     return told + ([f"rebuilt by {system.rebuilt_by}"] if system.rebuilt_by else [])
@@ -175,7 +173,7 @@ def as_text(made: RecoverySheet) -> str:
 
 
 def as_page(made: RecoverySheet) -> str:
-    """Print-ready; it fetches nothing and runs nothing."""
+    """A print-ready page without scripts or external resources."""
     e = html.escape
     steps = "".join(f"<li>{e(text)}</li>" for text in _steps(made))
     waves = "".join(f"<p>{e(line)}</p>" for line in _order(made))
@@ -226,7 +224,7 @@ def _system_row(system: SystemOnSheet) -> str:
 
 
 def _write_kit(folder: Path, made: RecoverySheet) -> None:
-    """A medium to trust: reader, headers and sheet, and Fennox itself with the packages it needs on
+    """A trusted medium: reader, headers, sheet, and Fennox itself with the packages it needs on
     this platform.
     """
     if folder.exists() and any(folder.iterdir()):
@@ -260,7 +258,7 @@ def _write_kit(folder: Path, made: RecoverySheet) -> None:
 
 def _write_launchers(folder: Path) -> None:
     python = f"python3.{sys.version_info.minor}"
-    # without its own Python the reader still starts, and says what it needs
+    # without its own Python the reader still starts and reports what it needs
     reader = ('"$here/rescue.py"', 'exec python3 "$here/rescue.py" "$@"')
     launchers = {"fennox": ("-m fennox.cli.main", "exit 1"), "reader": reader}
     for name, (words, otherwise) in launchers.items():

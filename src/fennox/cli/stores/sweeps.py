@@ -1,4 +1,4 @@
-"""Giving room back, and what waits for a person before it goes."""
+"""Freeing space, and removals that wait for a person."""
 
 from __future__ import annotations
 
@@ -50,8 +50,8 @@ def sweep(arguments: argparse.Namespace, environment: Environment) -> int:
 
 
 def _tell_marked(marked: list[MarkedShown]) -> None:
-    """What is marked to go, and what it waits for: on standard output, as it is what was asked
-    for.
+    """Backups marked for removal and what they wait for. Printed to standard output: it is the
+    requested result.
     """
     if marked:
         rows: list[list[object]] = [

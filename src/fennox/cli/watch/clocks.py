@@ -1,4 +1,4 @@
-"""The clocks: whether they agree, and saying that the service's is right."""
+"""The clocks: whether they agree, and confirming the service's."""
 
 from __future__ import annotations
 

@@ -1,6 +1,4 @@
-"""What ``fennox status`` shows: what is wrong, then the systems that are longest without a good
-backup.
-"""
+"""What ``fennox status`` shows: concerns, then the systems longest without a good backup."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""``fennox status``: asked for before what is needed to show it is loaded, which takes as long as
-the answers.
+"""``fennox status``: sends its requests first and loads the display code meanwhile, which takes as
+long.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from fennox.cli.signed_in import client
 
 
 class _Table(TypedDict):
-    """Which systems are listed, as the call says it."""
+    """Which systems are listed, as in the API call."""
 
     retired: bool
     spare: bool

@@ -1,4 +1,4 @@
-"""Workers: who does the runs."""
+"""Workers: the processes that carry out runs."""
 
 from __future__ import annotations
 

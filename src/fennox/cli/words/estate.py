@@ -1,4 +1,4 @@
-"""Concerns, alerts, what is known of the estate, and its workers."""
+"""Concerns, alerts, clocks and workers."""
 
 from __future__ import annotations
 

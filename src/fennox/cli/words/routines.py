@@ -31,7 +31,7 @@ def _routine_add(routine: Sub) -> None:
 
 
 def _what(verb: ArgumentParser, is_new: bool) -> None:
-    """Options of a new routine have defaults; of a change they keep what there is."""
+    """For a new routine the options have defaults; for a change they keep the present values."""
     verb.add_argument(
         "--systems", required=is_new, help="all, or terms like 'kind=linux-server site=holm'"
     )

@@ -1,6 +1,4 @@
-"""What nouns and verbs of the command line share: how they are made, and the options that many
-have.
-"""
+"""Shared by nouns and verbs of the command line: construction and common options."""
 
 from __future__ import annotations
 
@@ -57,7 +55,7 @@ def suite(verb: argparse.ArgumentParser, text: str) -> None:
 
 
 def offline_place(verb: argparse.ArgumentParser) -> None:
-    """How a store is reached and opened where no service knows it."""
+    """Options to reach and open a store without a service."""
     verb.add_argument("--account", help="on a far side: who logs in there")
     secret = verb.add_mutually_exclusive_group()
     secret.add_argument("--key", metavar="FILE", help="a private key in OpenSSH form")

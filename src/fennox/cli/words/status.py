@@ -1,4 +1,6 @@
-"""The words of ``fennox status``. They stand alone so that this command loads nothing else."""
+"""The words of ``fennox status``, in a module of their own so that this command loads nothing
+else.
+"""
 
 from __future__ import annotations
 

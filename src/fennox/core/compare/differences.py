@@ -16,7 +16,8 @@ position.
 """
 
 Line = tuple[int, str]
-_MATCHED = 3000  # lines or members on a side that are matched in order; more are only counted
+# lines or members per side that are matched in order; beyond that they are only counted
+_MATCHED = 3000
 
 
 def differences(
@@ -84,8 +85,8 @@ def _of_lists(
 def of_lines(
     before: Sequence[Line], after: Sequence[Line], headings: Callable[[int, bool], list[str]]
 ) -> Iterator[Change]:
-    """Lines that differ; a line keeps the number it has in its own text. ``headings``: what a line
-    stands under.
+    """Lines that differ, each with its number in its own text. ``headings``: the heading above each
+    line.
     """
     for ours, theirs in _matched([text for _, text in before], [text for _, text in after]):
         paired = min(len(ours), len(theirs)) if len(ours) == len(theirs) else 0
@@ -104,7 +105,7 @@ def of_lines(
 
 
 def _matched(before: list[str], after: list[str]) -> Iterator[tuple[Sequence[int], Sequence[int]]]:
-    """Stretches that differ, as places on each side. Equal beginnings and ends are passed over
+    """Differing stretches, as positions on each side. Equal beginnings and ends are skipped
     first.
     """
     start = 0
@@ -125,7 +126,7 @@ def _matched(before: list[str], after: list[str]) -> Iterator[tuple[Sequence[int
 def _counted(
     before: list[str], after: list[str], start: int
 ) -> Iterator[tuple[Sequence[int], Sequence[int]]]:
-    """Of very long stretches only what came and what went, wherever it stands."""
+    """For very long stretches: only added and removed lines, regardless of position."""
     gone, come = Counter(before) - Counter(after), Counter(after) - Counter(before)
     for items, left_over, ours in ((before, gone, True), (after, come, False)):
         for place, item in enumerate(items):

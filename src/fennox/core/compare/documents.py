@@ -71,7 +71,7 @@ def only_there(what: What, part: str, document: Document, kind: Kind) -> Documen
 
 
 def ignored(kind: Kind, path: str) -> bool:
-    """Whether the kind says that the content of this document means nothing."""
+    """Whether the kind declares the whole content of this document as noise."""
     return any(noise.whole and wanted([noise.in_], path) for noise in kind.noise)
 
 
@@ -86,14 +86,10 @@ def changed(
     patches: bool = False,
     room: int = MOST_CHANGES,
 ) -> DocumentChange | None:
-    """None if the two differ only in noise. ``contents``: None where they are equal, or not to be
-    told.
-
-    ``room``: how many changes may be told; a document that has more says so, and has no patch,
-    which would lie.
-
-    Of a secret document only that it has changed is told, unless its kind says which values alone
-    are secret.
+    """None if the two differ only in noise. ``contents``: None if equal or not to be shown.
+    ``room``: the most changes to list; a document with more says so and gets no patch, which would
+    be incomplete. A secret document is only reported as changed, unless its kind names the values
+    that alone are secret.
     """
     found = DocumentChange(
         part=part,
@@ -122,7 +118,7 @@ def rest_is_open(kind: Kind, path: str) -> bool:
 
 @dataclass(frozen=True)
 class DocumentTold:
-    """What is shown of a changed content; ``said``: in words, where no values can be shown."""
+    """The visible part of a changed content; ``said``: a sentence where no values can be shown."""
 
     shape: Shape
     changes: list[Change] = field(default_factory=list)
@@ -140,8 +136,8 @@ def content_changes(
     patches: bool = False,
     room: int = MOST_CHANGES,
 ) -> DocumentTold:
-    """What differs between two contents, without noise, hidden values masked; of more than ``room``
-    only the first.
+    """Differences between two contents, without noise, hidden values masked; at most the first
+    ``room``.
     """
     ours, theirs = shapes.read(kind, path, before), shapes.read(kind, path, after)
     if "bytes" in (ours.shape, theirs.shape):
@@ -149,7 +145,7 @@ def content_changes(
     structured = ours.shape == theirs.shape != "text"
     hidden = [rule for rule in kind.hidden if wanted([rule.in_], path)]
     if any((rule.jsonpath is not None) != structured for rule in hidden):
-        # a rule that cannot be applied must not let through what it hides
+        # a rule that cannot be applied must still hide its values
         return DocumentTold(
             "bytes",
             said=(
@@ -169,7 +165,7 @@ def content_changes(
         left, right = ([line for _, line in side] for side in sides)
     shown = [_shown_change(change) for change in islice(found, room + 1)]
     if len(shown) > room:
-        # else it would not help to ask for it alone
+        # otherwise asking for this document alone would show no more
         why = f"; {_TOO_MUCH}" if room < MOST_CHANGES else ""
         said = f"Only the first {room} changes are shown{why}."
         return DocumentTold(ours.shape, shown[:room], said=said)
@@ -180,7 +176,7 @@ def content_changes(
 def _lines(
     kind: Kind, path: str, before: str, after: str, salt: bytes
 ) -> tuple[list[Line], list[Line]]:
-    """What is shown of two texts; sorted where the order of lines means nothing."""
+    """The visible lines of two texts; sorted where line order has no meaning."""
     left, right = (shown_lines(kind, path, text, salt) for text in (before, after))
     if any(item.path == "" and wanted([item.in_], path) for item in kind.collections):
         return sorted(left, key=itemgetter(1)), sorted(right, key=itemgetter(1))
@@ -204,7 +200,7 @@ def quiet_value(kind: Kind, path: str, document: Structured, salt: bytes) -> Any
 
 
 def is_noisy(kind: Kind, path: str) -> bool:
-    """Whether the kind says that something of this document means nothing."""
+    """Whether the kind declares noise in this document."""
     return bool(kind.noise) and wanted([noise.in_ for noise in kind.noise], path)
 
 
@@ -223,7 +219,7 @@ def quiet_digest(kind: Kind, path: str, content: bytes) -> str:
 
 
 def _found(path: str, value: Any) -> list[tuple[Location, Any]]:
-    """Every place a JSONPath leads to, once, deepest first, without the document itself."""
+    """Every location a JSONPath matches, once, deepest first, without the root."""
     nodes = {
         node.location: node.value for node in jsonpath_rfc9535.find(path, value) if node.location
     }
@@ -231,7 +227,7 @@ def _found(path: str, value: Any) -> list[tuple[Location, Any]]:
 
 
 def _holder(value: Any, location: Location) -> Any:
-    """The object or list that the last step of a location is in."""
+    """The object or list that contains a location."""
     for step in location[:-1]:
         value = value[step]
     return value
@@ -260,7 +256,7 @@ def quiet_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
 
 
 def shown_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
-    """As :func:`quiet_lines`, and with what is secret by its name masked as well."""
+    """As :func:`quiet_lines`, also masking values whose names mark them as secret."""
     lines = quiet_lines(kind, path, text, salt)
     return (
         [(number, masked_line(path, line, salt)) for number, line in lines]
@@ -277,7 +273,7 @@ def _shown_change(change: Change) -> Change:
 
 
 def unsalted(value: Any) -> Any:
-    """Without the suffixes that distinguish masked values within one comparison."""
+    """Masks without the suffixes that distinguish values within one comparison."""
     if isinstance(value, str):
         return _MASKED.sub(MASK, value)
     if isinstance(value, dict):
@@ -313,7 +309,7 @@ def keys_of(kind: Kind, path: str) -> Keys:
 
 
 def _headings(kind: Kind, path: str, before: str, after: str) -> Callable[[int, bool], list[str]]:
-    """What a line stands under, by the kind's pattern of headings."""
+    """The heading above each line, by the kind's pattern."""
     known = shapes.format_of(kind, path)
     if known is None or known.heading is None:
         return lambda _number, _theirs: []

@@ -10,9 +10,7 @@ from fennox.core.kinds.literals import Shape
 
 What = Literal["added", "removed", "changed"]
 MASK = "•••"
-MOST_CHANGES = (
-    5_000  # values and lines listed by one comparison; beyond that it only names the documents
-)
+MOST_CHANGES = 5_000  # values and lines one comparison lists; beyond that it only names documents
 
 
 class CompareModel(BaseModel):
@@ -22,10 +20,8 @@ class CompareModel(BaseModel):
 
 
 class Change(CompareModel):
-    """One value. ``path`` are the names that lead to it; values are JSON values, and lines are
-    texts.
-
-    ``secret``: both values are masked; only the fact that they differ is shown.
+    """One changed value. ``path``: the names that lead to it. Values are JSON values, lines are
+    texts. ``secret``: both values are masked, and only the fact of the change is shown.
     """
 
     what: What
@@ -36,7 +32,7 @@ class Change(CompareModel):
 
 
 class DocumentChange(CompareModel):
-    """One document. ``said`` puts into words what cannot be shown value by value."""
+    """One document. ``said``: a sentence for what cannot be shown value by value."""
 
     part: str
     path: str
@@ -49,7 +45,7 @@ class DocumentChange(CompareModel):
 
 
 class ListChange(CompareModel):
-    """A census list: names that came and names that went."""
+    """A census list: names added and names removed."""
 
     name: str
     added: list[str]
@@ -57,12 +53,10 @@ class ListChange(CompareModel):
 
 
 class Comparison(CompareModel):
-    """``same``: documents that are equal; ``noise``: those that differ only in what the kind calls
-    noise.
-
-    ``other_lists`` are drawn by other rules on each side, as the kind has changed, and not
-    compared; documents of ``other_sources``, which are parts, may be on one side alone because the
-    other did not ask for them.
+    """``same``: number of equal documents; ``noise``: of those that differ only in noise.
+    ``other_lists``: lists not compared, because the kind's rules for them changed in between.
+    ``other_sources``: parts whose documents may be on one side only, because the other side did not
+    read them.
     """
 
     documents: list[DocumentChange]

@@ -12,8 +12,8 @@ Operation = dict[str, object]
 def as_patch(comparison: Comparison) -> list[Operation]:
     """Operations on an object part → document → ``attributes`` and ``content``.
 
-    A content is the structure the document was read as, or its lines; it has no noise, and its
-    secrets are masked. One that cannot be shown, and that of a document which came, is null.
+    ``content`` is the parsed structure or the lines, without noise and with secrets masked. It is
+    null if it cannot be shown or the document is new.
     """
     found: list[Operation] = []
     for document in comparison.documents:

@@ -1,5 +1,4 @@
-"""What is never shown in a comparison or a trace, whatever the author of a kind has forgotten to
-name. Pure.
+"""What a comparison or trace never shows, even if the author of a kind forgot to name it. Pure.
 
 By where a document is (files of password hashes), by what stands in it (private keys), and by what
 a value is called: something that ends with the word password, secret, token or key, in any
@@ -56,7 +55,7 @@ _JOINED = (
 """Endings of names that are written without anything between their words."""
 _HINTS = ("pass", "pwd", "pw", "secret", "token", "key", "psk", "credential", "masterauth")
 """A text without any of these, in small letters, needs no closer look."""
-# characters of a line that nobody reads, and that is hidden as a whole if it may hold a secret
+# characters; a longer line is hidden as a whole if it may hold a secret
 _LONG = 20_000
 _WORDS = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|[0-9]+")
 _ROOTS = "boot|data|dev|etc|home|lib|media|mnt|opt|proc|root|run|srv|sys|tmp|usr|var"
@@ -80,14 +79,14 @@ _NO_SECRETS = ("*/pam.d/*", "*/nsswitch.conf", "*/known_hosts*", "*/authorized_k
 
 
 def mask(value: str, salt: bytes) -> str:
-    """Equal values get equal masks within one comparison; nothing of the value is in it."""
+    """Equal values get equal masks within one comparison; a mask reveals nothing of its value."""
     return (
         MASK + blake2b(value.encode("utf-8", "surrogatepass"), key=salt, digest_size=8).hexdigest()
     )
 
 
 def is_secret(path: str, *contents: bytes) -> bool:
-    """Whether nothing of a document may be shown but that it changed."""
+    """Whether only the fact of a change may be shown for this document."""
     return any(fnmatchcase(path, pattern) for pattern in _DOCUMENTS) or any(
         map(_PRIVATE_KEY.search, contents)
     )
@@ -101,9 +100,7 @@ def names_a_secret(name: str) -> bool:
 
 
 def masked_value(path: str, value: Any, salt: bytes) -> Any:
-    """A structure of JSON values with what is secret by its name masked; ``value`` itself stays as
-    it is.
-    """
+    """A copy of a JSON structure with values masked whose names mark them as secret."""
     if _passes(path):
         return value
     return _masked(value, salt)
@@ -119,8 +116,8 @@ def holds_secrets(path: str, value: Any) -> bool:
 
 
 def masked_line(path: str, line: str, salt: bytes) -> str:
-    """A line of text with what is secret by its name masked: to its end where that is what the line
-    says.
+    """A line of text with secrets masked by their names; where the rest of the line is the secret,
+    to its end.
     """
     if not may_hold_secrets(line) or _passes(path):
         return line
@@ -141,13 +138,13 @@ def masked_line(path: str, line: str, salt: bytes) -> str:
 
 
 def without_secrets(text: str) -> str:
-    """What a program says of a failure, with what is secret by its name or its form hidden."""
+    """A program's error text, with secrets hidden by their names or forms."""
     shown = _KEY_BLOCK.sub("(a private key)", text)
     return _MASKED.sub(MASK, "\n".join(masked_line("", line, b"") for line in shown.split("\n")))
 
 
 def _masked_inline(line: str, salt: bytes) -> str:
-    """Names and values may stand anywhere, as in a URL that is itself the value of something."""
+    """Names and values may be anywhere, such as in a URL that is itself a value."""
     told: list[str] = []
     at = 0
     while (named := _NAMED.search(line, at)) is not None:
@@ -187,7 +184,7 @@ def _masked(value: Any, salt: bytes) -> Any:
 
 
 def _hidden(value: Any, salt: bytes) -> Any:
-    """What stands under a secret's name. A path to a secret is not a secret, and neither is yes or
+    """Masks the value of a secret name. A path to a secret is not a secret; neither is yes or
     no.
     """
     if isinstance(value, dict):

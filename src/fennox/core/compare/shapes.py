@@ -1,9 +1,9 @@
 """From a document's bytes to a structure of JSON values, so that it can be compared by object and
 value.
 
-Documents come from a far side and are doubted: no entities, no aliases without end, no structure
-without bound. What cannot be read as its name promises is compared as text, and what is no text
-only as equal or not.
+Documents come from a far side and are not trusted: no entities, no unbounded aliases, no unbounded
+structures. A document that cannot be parsed by its name is compared as text; one that is not text
+is only equal or not.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ from fennox.core.kinds.literals import Shape
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.rules import Format
 
-MAX_SHOWN = 16 * 1024 * 1024  # bytes; longer documents are only equal or not
+MAX_SHOWN = 16 * 1024 * 1024  # bytes; longer documents are only compared for equality
 _MAX_NODES = 200_000
 _MAX_DEPTH = 100
 _MAX_ALIASES = 200
@@ -52,7 +52,7 @@ _BY_ENDING: dict[str, Shape] = {
 
 @dataclass(frozen=True)
 class Structured:
-    """A document as it was read: ``value`` for a structure, ``text`` for all that is text."""
+    """A parsed document: ``value`` for a structure, ``text`` for any text."""
 
     shape: Shape
     value: Any = None
@@ -113,7 +113,7 @@ def _bounded(value: Any) -> Any:
         if isinstance(item, datetime.date | datetime.time):
             return item.isoformat()
         if isinstance(item, float) and not math.isfinite(item):
-            return str(item)  # JSON has no word for it, and it differs from itself
+            return str(item)  # NaN: not in JSON, and unequal to itself
         if item is None or isinstance(item, bool | int | float):
             return item
         return str(item).encode("utf-8", "backslashreplace").decode()
@@ -168,7 +168,7 @@ def _element(element: Any, depth: int) -> Any:
 
 
 def _csv(text: str) -> Any:
-    """Rows as objects by the titles of the first row, or as lists where rows differ in length."""
+    """Rows as objects keyed by the first row's titles, or as lists if rows differ in length."""
     rows = list(csv.reader(io.StringIO(text)))
     if (
         len(rows) > 1
@@ -180,7 +180,7 @@ def _csv(text: str) -> Any:
 
 
 def _zone(text: str) -> Any:
-    from fennox.core.compare import zones  # what few estates compare, and 3 MB
+    from fennox.core.compare import zones  # rarely needed, and 3 MB
 
     return zones.read(text)
 
@@ -189,7 +189,7 @@ def _ldif(text: str) -> Any:
     """Entries by their names, each attribute with its values, sorted (RFC 2849); values that are no
     text in base64.
     """
-    import ldif  # it loads an HTTP client, and few estates compare such documents
+    import ldif  # it loads an HTTP client, and is rarely needed
 
     found: dict[str, dict[str, list[str]]] = {}
     parser = ldif.LDIFParser(io.BytesIO(text.encode("utf-8")), encoding=None)

@@ -1,4 +1,4 @@
-"""One value, object or document looked for in backup after backup. Pure."""
+"""Following one value, object or document through backups. Pure."""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ class Question:
     """A document by its path, or values in it: a JSONPath (RFC 9535) in its structure, or lines
     that contain a text.
 
-    Otherwise ``list`` names a census list. Plain text and no pattern, since a pattern can take for
-    ever.
+    Otherwise ``list`` names a census list. Plain text instead of a pattern, since a pattern may
+    never finish.
     """
 
     document: str = ""
@@ -46,9 +46,7 @@ class Question:
 
 
 def values(kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple[list[Any], str]:
-    """The values a question finds, masked where they are hidden; or in words why none can be
-    shown.
-    """
+    """The matching values, masked where hidden; or a sentence why none can be shown."""
     path = question.document
     if is_secret(path, content) and not documents.rest_is_open(kind, path):
         return [], f"The document is secret: {mask(blake2b_256(content), salt)}"

@@ -9,10 +9,8 @@ import dns.zone
 
 
 def read(text: str) -> dict[str, dict[str, list[str]]]:
-    """Name → type → records, sorted. A zone file (RFC 1035, section 5) without its own origin gets
-    the root.
-
-    Raises ``ValueError`` if it is not one.
+    """Name → type → records, sorted. A zone file (RFC 1035, section 5) without an origin gets the
+    root. Raises ``ValueError`` for anything else.
     """
     try:
         zone = dns.zone.from_text(
@@ -36,7 +34,7 @@ def read(text: str) -> dict[str, dict[str, list[str]]]:
 
 
 def _name(text: str) -> dns.name.Name:
-    """Whose the SOA record is: a name server writes it below ``$ORIGIN .``, people mostly as
+    """The owner of the SOA record: a name server writes it below ``$ORIGIN .``, people mostly as
     ``@``.
     """
     origin = dns.name.root

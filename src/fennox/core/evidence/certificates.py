@@ -1,4 +1,4 @@
-"""Certificates in captured documents: whose they are, and when they end (X.509, RFC 5280). Pure."""
+"""Certificates in captured documents: subjects and expiry (X.509, RFC 5280). Pure."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from fennox.core.kinds.model import Kind
 from fennox.core.names import printable
 
 _PEM = re.compile(rb"-----BEGIN CERTIFICATE-----[^-]+-----END CERTIFICATE-----")
-_MOST = 200  # of one backup; trust bundles hold more, and their certificates are nobody's own
+_MOST = 200  # per backup; trust bundles hold more, but those certificates belong to others
 
 
 def certificates(kind: Kind, evidence: Evidence) -> list[Certificate]:
-    """Every certificate in the documents the kind names, by document. One that cannot be read is a
+    """Every certificate in the documents named by the kind, by document. An unreadable one is a
     complaint.
     """
     found: list[Certificate] = []

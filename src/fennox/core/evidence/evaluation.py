@@ -1,4 +1,4 @@
-"""What is drawn from captured documents: identity, census, expected address, findings. Pure."""
+"""Facts evaluated from captured documents: identity, census, expected address, findings. Pure."""
 
 from __future__ import annotations
 
@@ -12,13 +12,13 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression
 from fennox.core.words import first_few
 
-_LONGEST = 1 << 20  # bytes of one answer to who a machine is
-_SHOWN = 5  # values of a doubt that a finding names
+_LONGEST = 1 << 20  # bytes of one answer to an identity query
+_SHOWN = 5  # values that a finding lists
 Census = dict[str, list[str]]
 
 
 class Interest:
-    """Which documents' contents the expressions of a kind look at."""
+    """Which documents' contents a kind's expressions read."""
 
     def __init__(self, kind: Kind) -> None:
         found = _expressions(kind)
@@ -34,7 +34,7 @@ class Interest:
         return self._any(path)
 
     def is_met(self, path: str, content: bytes | bytearray) -> bool:
-        """Whether some expression will really look at this document."""
+        """Whether some expression will read this document."""
         looking = self._exact.get(path, [])
         return (
             any(expressions.holds(expression, content) for expression in looking)
@@ -47,7 +47,7 @@ class Interest:
 
 
 def _expressions(kind: Kind) -> list[Expression]:
-    """Those that look at contents, not only at names."""
+    """The expressions that read contents, not only names."""
     found = [expression for listed in kind.census.values() for expression in listed]
     found += [item.needs for item in kind.completeness]
     found += [doubt.finds for doubt in kind.doubts]
@@ -58,8 +58,8 @@ def _expressions(kind: Kind) -> list[Expression]:
 
 
 def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
-    """Who the machine says it is; an answer without id, product or version is an error that names
-    what is missing.
+    """The machine's own identity. Raises an error naming what is missing if id, product or version
+    is absent.
     """
     for name, answer in answers.items():
         if len(answer) > _LONGEST:
@@ -88,7 +88,7 @@ def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
 
 
 def census(kind: Kind, evidence: Evidence) -> Census:
-    """Named lists of names, sorted and without doubles."""
+    """Named lists of names, sorted, without duplicates."""
     return {
         name: sorted(
             {
@@ -112,7 +112,7 @@ def expected(kind: Kind, evidence: Evidence) -> dict[str, str]:
 
 
 def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Finding]:
-    """What the backup lacks, said on the day it is taken."""
+    """What the backup lacks, reported when it is taken."""
     taken = set(parts)
     return [
         *_left_out(kind, taken),

@@ -1,8 +1,8 @@
 """Whether a new backup can be trusted, in comparison with the last good ones of the same parts.
 Pure.
 
-What is doubted pushes no good backup out until a person has looked. Growing is never doubted: only
-what is gone is.
+A doubtful backup displaces no good one until a person has looked. Only losses raise doubt, never
+growth.
 """
 
 from __future__ import annotations
@@ -13,14 +13,13 @@ from statistics import median
 
 from fennox.core.kinds.model import Kind
 
-_FEW_BYTES = 64 * 1024  # a loss of less is no loss of size
+_FEW_BYTES = 64 * 1024  # a smaller loss is ignored
 
 
 @dataclass(frozen=True)
 class SeenBackup:
-    """One backup as the guard sees it. Names may be keyed digests: then only their number counts.
-
-    ``names_in_clear``: whether they can be compared with the names that a fresh installation has.
+    """One backup as the guard sees it. Names may be keyed digests, of which only the number counts.
+    ``names_in_clear``: whether they can be compared with those of a fresh installation.
     """
 
     product: str
@@ -30,8 +29,8 @@ class SeenBackup:
 
 
 def doubts(kind: Kind, new: SeenBackup, earlier: Sequence[SeenBackup]) -> list[str]:
-    """Why a person should look before this one counts; empty: nothing speaks against it.
-    ``earlier``: good ones.
+    """Reasons for a person to look before this backup counts; empty: no doubt. ``earlier``: good
+    backups.
     """
     return list(_doubts(kind, new, earlier)) if earlier else []
 
@@ -59,6 +58,6 @@ def _doubts(kind: Kind, new: SeenBackup, earlier: Sequence[SeenBackup]) -> Itera
 
 
 def _only_defaults(kind: Kind, seen: SeenBackup) -> bool:
-    """Whether every list of which fresh installations have names has none but those."""
+    """Whether every list with fresh-installation names holds only those names."""
     listed = [(set(seen.census.get(name, ())), set(names)) for name, names in kind.defaults.items()]
     return bool(listed) and all(names <= fresh for names, fresh in listed)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 LOOKED_AT = 10  # earlier takes
 _LEAST = 5  # earlier takes needed before anything is reported
 _FACTOR = 2
-_SECONDS, _BYTES = 60.0, 1_000_000  # smaller differences are nobody's news
+_SECONDS, _BYTES = 60.0, 1_000_000  # smaller differences are not reported
 
 
 @dataclass(frozen=True)
@@ -20,10 +20,8 @@ class DoneTake:
 
 
 def oddness(now: DoneTake, earlier: Sequence[DoneTake]) -> str:
-    """In words; empty if it is like the others.
-
-    It is held against the longest and the shortest, not the middle: once a week everything is read,
-    and that is as it should be.
+    """A sentence; empty if the take is like the others. Compared with the longest and the shortest
+    rather than the median, because a weekly full read is normal.
     """
     if len(earlier) < _LEAST:
         return ""

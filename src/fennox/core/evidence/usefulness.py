@@ -1,4 +1,4 @@
-"""What a backup is good for, in sentences for the day it is needed. Pure."""
+"""What a backup is good for, in sentences for the day of the disaster. Pure."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ from fennox.core.words import counted
 def worth(
     kind: Kind, parts: Iterable[str], findings: list[Finding], left_out: list[str]
 ) -> list[str]:
-    """Whether it rebuilds the system and what that lacks, what it can load, how consistent it is,
-    what stays behind.
+    """Whether it rebuilds the system, what it lacks, what it can load, how consistent it is, and
+    what it leaves out.
     """
     return list(_sentences(kind, set(parts), findings, left_out))
 

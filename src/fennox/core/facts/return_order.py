@@ -1,4 +1,4 @@
-"""In which order systems must come back, from who needs whom. Pure."""
+"""The order in which systems must be restored, from their dependencies. Pure."""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ class OrderOfReturn:
 
 
 def in_order(needs: Mapping[str, Iterable[str]]) -> OrderOfReturn:
-    """Waves of the keys. What is needed and is no key is passed over; the needs within a circle are
-    not followed.
+    """Waves of the keys. Dependencies that are not keys are ignored; those within a circle are not
+    followed.
     """
     left = {
         name: {other for other in others if other in needs and other != name}
@@ -47,9 +47,7 @@ def in_order(needs: Mapping[str, Iterable[str]]) -> OrderOfReturn:
 
 
 def host_in(text: str) -> str:
-    """The host in a name that a configuration gives: a host, ``host:port``, ``[v6]:port`` or a URL;
-    empty: none.
-    """
+    """The host in a configured name: a host, ``host:port``, ``[v6]:port`` or a URL; empty: none."""
     text = text.strip()
     try:
         found = urlsplit(text if "://" in text else f"//{text}").hostname or ""

@@ -1,4 +1,4 @@
-"""What a run is to do: fixed when it is queued, kept with it, and read by the worker. Pure."""
+"""The order of a run: fixed when it is queued, stored with it, read by the worker. Pure."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ RunKind = Literal[
 
 
 class _Order(BaseModel):
-    """``opens``: id of the store for whose passphrase the run's worker waits."""
+    """``opens``: id of the store whose passphrase the worker waits for."""
 
     model_config = ConfigDict(frozen=True, extra="ignore")
 
@@ -22,11 +22,9 @@ class _Order(BaseModel):
 
 
 class TakeOrder(_Order):
-    """``parts``: of the kind; None: its defaults. ``hold``: why the backup is held; None: it is
-    not.
-
-    ``handed_in``: the only document of the backup, which a person handed in. ``differs``: a look
-    asked for the take.
+    """``parts``: of the kind; None: its defaults. ``hold``: why the backup is held; None: not held.
+    ``handed_in``: the document a person handed in, the only one of this backup. ``differs``: the
+    take was triggered by a look.
     """
 
     kind: Literal["take"] = "take"
@@ -43,7 +41,7 @@ class LookOrder(_Order):
 
 
 class Aim(BaseModel):
-    """Where a machine answers, and by which login (its id); ``key``: by which it proves itself."""
+    """Where a machine answers, with which login (its id); ``key``: its accepted key."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -63,16 +61,14 @@ class DraftOrder(_Order):
     parts: list[str] | None = None
     entrance: Aim | None = None
     purpose: RestorePurpose = (
-        "practise"  # drafts queued before December 2026 have none: this harms nobody
+        "practise"  # drafts queued before December 2026 have none; practice harms nobody
     )
     spare: str | None = None
     new_name: str | None = None
 
 
 class RestoreOrder(_Order):
-    """Id and time of the safety copy, so that a run that is taken up again finds the one it has
-    made.
-    """
+    """Id and time of the safety copy, so that a resumed run finds the one it made."""
 
     kind: Literal["restore"] = "restore"
     safety_backup: str
@@ -85,15 +81,15 @@ class CopyOrder(_Order):
 
 
 class ScrubOrder(_Order):
-    """``share``: which of how many parts of the store is read; a whole one is (0, 1)."""
+    """``share``: (index, number of shares) of the store to read; (0, 1) is all of it."""
 
     kind: Literal["scrub"] = "scrub"
     share: tuple[int, int] = (0, 1)
 
 
 class VerifyOrder(_Order):
-    """``backup``: None: those that were opened longest ago, at ``most`` so many. ``by_hand``: a
-    person waits for it.
+    """``backup``: None: the backups opened longest ago, at most ``most``. ``by_hand``: a person
+    waits for it.
     """
 
     kind: Literal["verify"] = "verify"
@@ -103,9 +99,7 @@ class VerifyOrder(_Order):
 
 
 class SweepOrder(_Order):
-    """``confirmed``: ids of backups of which a person said that they may go. ``preview``: nothing
-    is removed.
-    """
+    """``confirmed``: ids of backups a person confirmed for removal. ``preview``: remove nothing."""
 
     kind: Literal["sweep"] = "sweep"
     preview: bool = False
@@ -113,7 +107,7 @@ class SweepOrder(_Order):
 
 
 class AdoptOrder(_Order):
-    """``standing``: notes about backups that the catalogue knows are read as well."""
+    """``standing``: also read notes about backups already in the catalogue."""
 
     kind: Literal["adopt"] = "adopt"
     standing: bool = False
@@ -148,19 +142,19 @@ def load(value: dict[str, object]) -> RunOrder:
 
 
 def dump(order: RunOrder) -> dict[str, object]:
-    """What is as it is by default is left out, so that queries can ask whether it is there."""
+    """Default values are omitted, so that queries can test whether a field is present."""
     return {"kind": order.kind, **order.model_dump(mode="json", exclude_defaults=True)}
 
 
 def of_kind(order: RunOrder, kind: type[_Kind]) -> _Kind:
-    """The order as what it must be: each sort of run is carried out by a function of its own."""
+    """The order as the expected type: each kind of run has a function of its own."""
     if not isinstance(order, kind):
         raise TypeError(f"An order to {order.kind} reached what expects a {kind.__name__}.")
     return order
 
 
 def of_before(run_kind: str, value: dict[str, object]) -> dict[str, object]:
-    """An order as it was kept before December 2026, when the run alone said of which kind it is."""
+    """An order stored before December 2026, when only the run recorded its kind."""
     if "kind" in value:
         return value
     order = {key: inner for key, inner in value.items() if inner is not None}

@@ -1,4 +1,4 @@
-"""What came of a run: facts, of which lists, pages and concerns make their words. Pure."""
+"""Results of runs as facts; lists, pages and concerns render words from them. Pure."""
 
 from __future__ import annotations
 
@@ -12,8 +12,8 @@ class _Result(BaseModel):
 
 
 class TakeResult(_Result):
-    """Sizes in bytes. ``changed``, ``new``, ``gone``: documents, from the backup before; None: it
-    is not known.
+    """Sizes in bytes. ``changed``, ``new``, ``gone``: documents since the previous backup; None:
+    unknown.
     """
 
     kind: Literal["take"] = "take"
@@ -29,7 +29,7 @@ class TakeResult(_Result):
 
 
 class LookResult(_Result):
-    """``differs``: how the system differs from its last backup, in words; empty: it does not."""
+    """``differs``: how the system differs from its last backup, as text; empty: it does not."""
 
     kind: Literal["look"] = "look"
     differs: str
@@ -42,7 +42,7 @@ class DraftResult(_Result):
 
 
 class RestoreResult(_Result):
-    """``missing``: names that the backup has and the target has not."""
+    """``missing``: names in the backup but not on the target."""
 
     kind: Literal["restore"] = "restore"
     sheet: str
@@ -103,8 +103,8 @@ class _Swept(_Result):
 
 
 class SweepResult(_Swept):
-    """``waiting``: backups that go when a person says so; ``marked``: that go later by
-    themselves.
+    """``waiting``: backups whose removal a person must confirm; ``marked``: backups removed
+    later.
     """
 
     kind: Literal["sweep"] = "sweep"
@@ -113,7 +113,7 @@ class SweepResult(_Swept):
 
 
 class PreviewResult(_Swept):
-    """What a sweep would do. ``doubts``: why it would do nothing, in words."""
+    """What a sweep would do. ``doubts``: sentences why it would do nothing."""
 
     kind: Literal["preview"] = "preview"
     doubts: str = ""
@@ -136,9 +136,7 @@ class AdoptResult(_Result):
 
 
 class KeyResult(_Result):
-    """Of a run that failed because a machine proved itself by another key than is known: that
-    one.
-    """
+    """For a run that failed because a machine presented another key: that key."""
 
     kind: Literal["key"] = "key"
     offered: str
@@ -165,7 +163,7 @@ _adapter: TypeAdapter[RunResult] = TypeAdapter(Told)
 
 
 def load(value: dict[str, object]) -> RunResult | None:
-    """A result as it is kept; None: nothing came of the run."""
+    """A stored result; None: the run has none."""
     return _adapter.validate_python(value) if value else None
 
 
@@ -174,7 +172,7 @@ def dump(result: RunResult | None) -> dict[str, object]:
 
 
 def of_before(run_kind: str, value: dict[str, object]) -> dict[str, object]:
-    """A result as it was kept before December 2026, when the run alone said of which kind it is."""
+    """A result stored before December 2026, when only the run recorded its kind."""
     if not value or "kind" in value:
         return value
     kind = run_kind

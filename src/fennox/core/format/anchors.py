@@ -17,13 +17,12 @@ from fennox.core.names import ObjectName, object_name
 
 MAGIC = b"FXA\x01"
 MAX_ANCHORS = 64 * 1024 * 1024  # bytes
-KEPT = 3  # that a store keeps of another one
+KEPT = 3  # that of an anchor of another store
 
 
 class SystemAnchor(Stored):
-    """What a store held of one system. ``numbers``: sequence numbers, as ranges from first to last.
-
-    ``digest``: of the names of its records and notes (:func:`digest_of`); empty: not known.
+    """What a store held of one system. ``numbers``: sequence numbers as ranges (first, last).
+    ``digest``: over the names of its records and notes (:func:`digest_of`); empty: unknown.
     """
 
     system: str
@@ -35,7 +34,7 @@ class SystemAnchor(Stored):
 
 
 class Anchors(Stored):
-    """What one store held at ``time``. ``generation``: that its newest objects were under."""
+    """What one store held at ``time``. ``generation``: key generation of its newest objects."""
 
     store: str
     time: str
@@ -46,8 +45,8 @@ class Anchors(Stored):
 
 @dataclass
 class Present:
-    """What lies in a store of one system: sequence numbers, names of records, and of notes with
-    when they were put.
+    """A system's objects in a store: sequence numbers, names of records, and names of notes with
+    their dates.
     """
 
     numbers: set[int] = field(default_factory=set)
@@ -57,14 +56,14 @@ class Present:
 
 @dataclass(frozen=True)
 class Loss:
-    """What an anchor records of a system and the store lacks, though no sweep list names it."""
+    """What an anchor records of a system, the store lacks, and no sweep list explains."""
 
     system: str
     name: str
     folder: str
     numbers: list[int]
     notes: int
-    exchanged: bool  # as many objects as there should be, and not the same ones
+    exchanged: bool  # the right number of objects, but not the same ones
 
     def __str__(self) -> str:
         told = []
@@ -104,11 +103,11 @@ def digest_of(names: Iterable[str]) -> str:
 def losses(
     anchors: Anchors, present: Mapping[str, Present], swept: Iterable[Sweep], generation: int
 ) -> list[Loss]:
-    """What is gone since, by system (§15.3). ``present``: by system. ``generation``: the store's
-    newest.
+    """What has disappeared since, by system (§15.3). ``present``: by system. ``generation``: the
+    store's newest.
     """
     explained: dict[str, set[int]] = {}
-    went: dict[str, int] = {}  # notes that went with records since
+    went: dict[str, int] = {}  # notes removed with their records since
     touched: set[str] = set()
     for sweep in swept:
         for item in sweep.removed:
@@ -148,7 +147,7 @@ def _expanded(anchor: SystemAnchor) -> set[int]:
 
 
 def encode(anchors: Anchors, secret: WriteSecret, store: str, salt: bytes) -> bytes:
-    """``store``: the one in which they are to lie."""
+    """``store``: the store they are written to."""
     start = MAGIC + u32(secret.generation) + salt
     return start + blob(secret.seal(canonical.dump(anchors), "anchor", store, salt, start))
 

@@ -1,6 +1,4 @@
-"""Many contents at once: each digested, cut into chunks, named and, where that is wanted, sealed
-(§4).
-"""
+"""Carving contents in batches: digest, cut into chunks, name and optionally seal (§4)."""
 
 from __future__ import annotations
 
@@ -13,8 +11,8 @@ from fennox.core.format.primitives.hpke import RandomBytes
 
 
 class Recipe(NamedTuple):
-    """How contents are carved: by the two keys that name chunks (§4.2), in ``sizes`` (§4.1), sealed
-    or not.
+    """How to carve: the two keys that name chunks (§4.2), the ``sizes`` (§4.1), and whether to
+    seal.
     """
 
     id_key: bytes

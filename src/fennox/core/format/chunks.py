@@ -18,7 +18,7 @@ from fennox.core.format.primitives.secret import WriteSecret
 
 SUITE = b"\x01"  # BLAKE3-keyed ids and keys, AES-256-GCM, zstd (§4.2)
 RAW, ZSTD = 0, 1
-_LEVEL = 2  # on chunks of this size smaller than 3 as well as quicker (docs/decisions.md)
+_LEVEL = 2  # on chunks of this size both smaller and faster than level 3 (docs/decisions.md)
 MAX_CHUNK = 4 * 1024 * 1024  # bytes of plaintext
 
 
@@ -28,20 +28,20 @@ class Piece:
 
     id: bytes
     key: bytes = field(repr=False)
-    plain: bytes | memoryview = field(repr=False)  # of the stream it was cut from, not copied
-    # as it is stored, if that has been made already
+    plain: bytes | memoryview = field(repr=False)  # a view of the stream, not a copy
+    # the sealed chunk, if already made
     sealed: bytes | None = field(default=None, repr=False)
 
 
 def identify(plain: bytes | memoryview, secret: WriteSecret) -> Piece:
-    """Name a chunk so that the same content has the same name within a key set's generation
+    """Name a chunk so that equal content gets the same name within a key set's generation
     (§4.2).
     """
     return named(plain, secret.chunk_id_key, secret.chunk_key_key)
 
 
 def named(plain: bytes | memoryview, id_key: bytes, key_key: bytes) -> Piece:
-    """As :func:`identify`, where the keys have been derived already."""
+    """As :func:`identify`, with keys already derived."""
     return Piece(blake3(plain, key=id_key).digest(), blake3(plain, key=key_key).digest(), plain)
 
 
@@ -51,7 +51,7 @@ def identify_apart(plain: bytes | memoryview, random: RandomBytes) -> Piece:
 
 
 class _PerThread(threading.local):
-    """Contexts are costly to make and belong to one thread at a time."""
+    """Contexts are expensive to make and must not be shared by threads at the same time."""
 
     def __init__(self) -> None:
         self.compressor = zstandard.ZstdCompressor(level=_LEVEL, write_checksum=False)
@@ -78,7 +78,7 @@ def open_chunk(sealed: bytes, chunk_id: bytes, key: bytes, plain_length: int) ->
             "Heal its pack from another copy.",
         )
     try:
-        view = memoryview(sealed)  # nothing is copied that need not be
+        view = memoryview(sealed)  # avoids a copy
         body = memoryview(AESGCM(key).decrypt(view[:12], view[12:], SUITE + chunk_id))
         if body[0] == RAW:
             plain = bytes(body[1:])
@@ -130,8 +130,7 @@ class Cutter:
         view = memoryview(self._held[0] if len(self._held) == 1 else b"".join(self._held))
         done = 0
         for offset, length in self._points(view):
-            # A cut looks at nothing behind it, so only the one that the buffer's end made is not
-            # certain.
+            # A cut never depends on later bytes, so only the cut at the buffer's end is uncertain.
             if not last and offset + length == len(view):
                 break
             yield view[offset : offset + length]

@@ -1,8 +1,6 @@
-"""How the opening key of an earlier generation of a key set is kept: sealed to the seal key of the
-one after it.
-
-It lies in the service's database only. A store needs none of it: a header of every generation lies
-there, and the passphrases of the newest one have slots in all of them (§3.7).
+"""Storage of earlier generations' opening keys: each is sealed to the next generation's seal key.
+They are stored only in the service's database. A store needs none of it: a header of every
+generation lies there, and the passphrases of the newest one have slots in all of them (§3.7).
 """
 
 from __future__ import annotations
@@ -25,8 +23,8 @@ def seal_previous(previous: OpeningKey, to: SealKey, key_set: str, generation: i
 def all_openings(
     newest: OpeningKey, key_set: str, generation: int, chain: Mapping[int, bytes]
 ) -> dict[int, OpeningKey]:
-    """Every opening key that the newest leads to. ``chain``: generation → the sealed key of the one
-    before it.
+    """All opening keys reachable from the newest. ``chain``: generation → sealed key of the
+    previous one.
     """
     found = {generation: newest}
     while generation in chain:

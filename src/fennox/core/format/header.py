@@ -45,8 +45,8 @@ class Chunking(Stored):
 
 
 class Header(Stored):
-    """One header. ``revision`` counts within the store; the newest valid one of each generation
-    counts (§3.3).
+    """One header. ``revision`` increases within the store; per generation the newest valid one
+    applies (§3.3).
     """
 
     format: Literal["fennox-store/1"] = FORMAT
@@ -82,7 +82,7 @@ class Header(Stored):
         )
 
     def check_under(self, secret: WriteSecret) -> None:
-        """Refuse a header that was not written by a holder of the write secret."""
+        """Reject a header that no holder of the write secret wrote."""
         if not same(
             hmac.digest(secret.header_mac_key, self._unsigned(), sha256).hex(), self.mac_write
         ):
@@ -104,7 +104,7 @@ class Header(Stored):
         return self.unlock_slot(Passphrase(passphrase))[1]
 
     def unlock_slot(self, passphrase: Passphrase) -> tuple[Slot, OpeningKey]:
-        """As :meth:`unlock`, telling also which slot it was."""
+        """As :meth:`unlock`, also returning the slot."""
         for slot in self.slots:
             opening = self._try_slot(slot, passphrase)
             if opening is not None:
@@ -248,7 +248,7 @@ def ranked(candidates: list[bytes]) -> list[Header]:
         except StoreUnusable as error:
             strange = error
         except FennoxError:
-            # an unreadable header is passed over while another one can be read; scrub names it
+            # skip an unreadable header while another can be read; a scrub reports it
             continue
     if strange is not None and not headers:
         raise strange
@@ -271,7 +271,7 @@ def unlock_all(candidates: list[bytes], passphrase: str) -> list[tuple[Header, O
     wrong: FennoxError | None = None
     tried = Passphrase(passphrase)
     for header in sorted(ranked(candidates), key=lambda header: work(header.slots)):
-        # the MAC decides, and costs nothing
+        # the MAC decides, at no cost
         if (known := found.get(header.generation)) is not None:
             older, opening = known
             if header.revision > older.revision and header.signed_with(opening):

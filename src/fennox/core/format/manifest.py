@@ -37,22 +37,20 @@ class Document(Stored):
 
     chunks: list[ChunkKey] = []
     digest: str | None = None  # BLAKE2b-256 of the content, hex
-    evidence: bool | None = (
-        None  # whether the kind's expressions look at it; None: it is not known (§7.4)
-    )
+    evidence: bool | None = None  # whether the kind's expressions read it; None: unknown (§7.4)
     gid: int | None = None
     group: str | None = None
     link: str | None = None
     mode: int | None = None
     modified: int | None = None  # seconds since 1970, UTC
-    moved: bool = False  # it changed while it was read, twice
+    moved: bool = False  # it changed during reading, twice
     owner: str | None = None
     path: str
     raw_link: str | None = None
     raw_path: str | None = None
     secret: bool = False
     size: int = 0
-    stamp: str | None = None  # inode, size, times: while these are the same, the content is (§7.4)
+    stamp: str | None = None  # inode, size, times: if these are equal, so is the content (§7.4)
     type: DocumentType
     uid: int | None = None
 
@@ -66,7 +64,7 @@ class Document(Stored):
 
 
 class Machine(Stored):
-    """What the machine said it is."""
+    """The machine's own identity."""
 
     id: str
     product: str
@@ -77,9 +75,7 @@ class Machine(Stored):
 
 
 class Reached(Stored):
-    """Where and as whom the machine was reached, and by which host key or certificate it was
-    known.
-    """
+    """Address and account used, and the host key or certificate the machine presented."""
 
     address: str
     account: str
@@ -87,9 +83,8 @@ class Reached(Stored):
 
 
 class Finding(Stored):
-    """What speaks against or for something, in words. ``code`` and ``subject`` say which it is.
-
-    ``subject``: what it is about, as a document or a part; None: there is one such finding.
+    """A finding as text. ``code`` and ``subject`` identify it. ``subject``: what it is about, such
+    as a document or a part; None: at most one such finding exists.
     """
 
     severity: Severity
@@ -116,7 +111,7 @@ class Part(Stored):
 
 
 class PartHeld(Stored):
-    """How much a backup holds of a part, as lists show it."""
+    """The size of a part in a backup, for lists."""
 
     name: str
     documents: int
@@ -126,11 +121,11 @@ class PartHeld(Stored):
 class KindFile(Stored):
     name: str
     version: int
-    text: str  # with all that it builds on
+    text: str  # including the kinds it builds on
 
 
 class Head(Stored):
-    """All of the manifest but the documents. Holds nothing that differs at every take (§7.1)."""
+    """The manifest without the documents. Holds nothing that changes at every take (§7.1)."""
 
     format: Literal["fennox-manifest/1"] = "fennox-manifest/1"
     kind: KindFile
@@ -139,7 +134,7 @@ class Head(Stored):
     reached: Reached
     parts: list[Part]
     census: dict[str, list[str]]
-    # address, account, key after a restore, drawn from the captured documents
+    # address, account, key expected after a restore, read from the captured documents
     expected: dict[str, str]
     findings: list[Finding]
     left_out: list[str]
@@ -149,7 +144,7 @@ class Head(Stored):
 
 
 class Sealed(Stored):
-    """The sealed section of a record: where the manifest begins."""
+    """The sealed section of a record: the root of the manifest."""
 
     head: Root
 
@@ -172,7 +167,7 @@ class Outline(Stored):
 
 
 def decode_outline(data: bytes) -> Outline:
-    """For searches through many backups. A restore decodes the whole head."""
+    """A fast decoder for searches through many backups. A restore decodes the whole head."""
     try:
         return Outline.model_validate_json(data)
     except ValidationError as error:
@@ -185,16 +180,14 @@ def encode_documents(documents: Iterable[Document]) -> Iterator[bytes]:
 
 
 def _encoded(document: Document) -> bytes:
-    """The canonical form: by sorting where there are fields that are not known here, else in half
-    of the time.
-    """
+    """The canonical form. Sorts only if there are unknown fields; otherwise takes half the time."""
     if document.model_extra or any(key.model_extra for key in document.chunks):
         return canonical.dump_value(document.model_dump(mode="json", exclude_defaults=True))
     return document.model_dump_json(exclude_defaults=True).encode()
 
 
 def decode_document(line: bytes) -> Document:
-    """There are many, so the library parses and checks in one go."""
+    """There are many, so the library parses and validates in one pass."""
     try:
         return Document.model_validate_json(line)
     except ValidationError as error:

@@ -1,4 +1,4 @@
-"""Notes: later facts about a backup or a system, and how they are merged (§10)."""
+"""Notes: facts added later about a backup or a system, and how they merge (§10)."""
 
 from __future__ import annotations
 
@@ -30,8 +30,8 @@ Fact = Literal[
 
 
 class Note(Stored):
-    """``backup`` is empty for a fact about the system as a whole. ``written``: when it was put
-    where it lies.
+    """``backup`` is empty for a fact about the whole system. ``written``: when this object was
+    stored.
     """
 
     fact: Fact

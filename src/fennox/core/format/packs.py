@@ -49,7 +49,7 @@ def encode(
         at += len(sealed)
     start = MAGIC + u32(secret.generation) + salt
     head = start + blob(secret.seal(bytes(table), "pack table", store, salt, start))
-    # once: it is the largest thing in memory
+    # joined once: this is the largest object in memory
     data = b"".join([head, *(sealed for _, sealed, _ in chunks)])
     if len(data) > MAX_PACK:
         raise ValueError(f"a pack of {len(data)} bytes is over the limit")
@@ -107,7 +107,7 @@ def decode_table(start: bytes, secret: WriteSecret, store: str, file_size: int) 
 
 
 def file_size(table: Table) -> int:
-    """How many bytes the pack of a table has: it ends with its last chunk."""
+    """Size in bytes of the pack with this table: it ends with its last chunk."""
     last = table.entries[-1]
     return last.offset + last.length
 
@@ -122,6 +122,6 @@ def digest_in_name(pack: str) -> str:
 
 
 def check_digest(data: bytes, pack: str) -> None:
-    """The check anyone can make with ``b2sum -l 256`` (RFC 7693)."""
+    """The digest that ``b2sum -l 256`` prints (RFC 7693)."""
     if blake2b_256(data) != digest_in_name(pack):
         raise Damaged(f"{pack} does not have the digest in its name.", "Heal it from another copy.")

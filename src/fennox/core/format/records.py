@@ -29,7 +29,7 @@ Purpose = Literal["backup", "safety"]
 
 
 class Previous(Stored):
-    """The backup of the system before this one, and the digest of its record."""
+    """The system's previous backup and the digest of its record."""
 
     backup: str
     digest: str
@@ -66,7 +66,7 @@ class Reference(Stored):
     id_list: Root
     sizes: Sizes
     sealed_digest: str
-    read_whole: str | None = None  # when all of the content was last read from the machine (§9.6)
+    read_whole: str | None = None  # when the whole content was last read from the machine (§9.6)
 
 
 @dataclass(frozen=True)
@@ -108,7 +108,7 @@ def generation(data: bytes) -> int:
 
 
 def decode(data: bytes, secret: WriteSecret, store: str) -> Record:
-    """Check the MAC over all, then open the reference section; nothing is believed before
+    """Check the MAC over everything, then open the reference section; nothing is trusted before
     (§9.4).
     """
     if len(data) > MAX_RECORD:
@@ -136,33 +136,27 @@ def decode(data: bytes, secret: WriteSecret, store: str) -> Record:
 
 def name(reference: Reference, *, plain_names: bool) -> ObjectName:
     """§2.1: ``systems/<folder>/<UTC time>.<backup name>.<short id>.fxr``; without plain names only
-    ids are told.
-
-    From the second key generation on ``.g<generation>`` stands before the end, so that a backup
-    that is resealed has a name of its own beside the old record.
+    ids appear. From the second key generation on, ``.g<generation>`` precedes the ending, so that a
+    resealed record gets its own name beside the old one.
     """
     shown = reference.name if plain_names else ""
     return name_of(reference.folder, reference.time, shown, reference.backup, reference.generation)
 
 
 def name_of(folder: str, time: str, shown: str, backup: str, generation: int) -> ObjectName:
-    """As :func:`name`, from its components; ``shown``: the backup's name, if names are plain."""
+    """As :func:`name`, from its components; ``shown``: the backup's name if names are plain."""
     newer = f".g{generation}" if generation > 1 else ""
     return object_name(f"systems/{folder}/{time}.{shown or 'backup'}.{backup[:8]}{newer}.fxr")
 
 
 def short_id(record: ObjectName) -> str:
-    """The beginning of the backup's id, from the name of a record or note; empty if it is not such
-    a name.
-    """
+    """The short backup id in the name of a record or note; empty for other names."""
     words = record.rsplit("/", 1)[-1].split(".")
     return words[2] if len(words) in (4, 5, 6) else ""
 
 
 def newest_generations(found: Iterable[Record]) -> list[Record]:
-    """The record of the newest generation for each backup. Older ones were resealed and wait for a
-    sweep.
-    """
+    """Each backup's record of the newest generation. Older ones were resealed and await a sweep."""
     newest: dict[str, Record] = {}
     for record in found:
         held = newest.get(record.reference.backup)

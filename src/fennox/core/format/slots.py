@@ -1,4 +1,4 @@
-"""Slots: the opening key locked under a passphrase each, and what it costs to try one (§3.1)."""
+"""Slots: the opening key locked under a passphrase, and the cost of trying one (§3.1)."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ from fennox.core.format.primitives.canonical import Stored
 from fennox.core.format.primitives.hpke import RandomBytes
 from fennox.core.format.primitives.secret import derive
 
-MAX_MEMORY = 2 * 1024 * 1024  # KiB; a slot asking for more is refused before it costs anything
+MAX_MEMORY = 2 * 1024 * 1024  # KiB; a slot that asks for more is refused before any work
 MAX_PASSES = 32
 MAX_LANES = 16
 MAX_SLOTS = 32
-MAX_WORK = 128 * 1024 * 1024  # KiB times passes, of all that is derived to open a store
+MAX_WORK = 128 * 1024 * 1024  # KiB times passes, over all derivations to open a store
 
 # RFC 9106, section 4, the second recommended option: 64 MiB, three passes. Whoever has a copy of a
 # header guesses against its cheapest slot.
@@ -44,7 +44,7 @@ class Costs(Stored):
 
     @property
     def work(self) -> int:
-        """KiB times passes: what a guess costs, and what opening does."""
+        """KiB times passes: the cost of a guess and of opening."""
         return self.memory * self.passes
 
     @property
@@ -70,9 +70,7 @@ class Slot(Stored):
 
 
 class Passphrase:
-    """A passphrase that is tried against slots: each key is derived once, and all of them within a
-    bound.
-    """
+    """A passphrase tried against slots: each key is derived once, within a total bound."""
 
     def __init__(self, text: str, bound: int = MAX_WORK) -> None:
         self._text = text.encode()
@@ -80,8 +78,8 @@ class Passphrase:
         self._keys: dict[tuple[str, int, int, int], bytes] = {}
 
     def open(self, slot: Slot, key_set: str, generation: int) -> bytes | None:
-        """What the slot locks; None if the passphrase is another one. Raises ``StoreUnusable``
-        beyond the bound.
+        """The locked key; None for a wrong passphrase. Raises ``StoreUnusable`` beyond the
+        bound.
         """
         try:
             key = self._key(slot)
@@ -95,7 +93,7 @@ class Passphrase:
         except (
             InvalidTag,
             ValueError,
-        ):  # the latter also of a salt or costs that Argon2id does not take
+        ):  # the latter also for a salt or costs that Argon2id rejects
             return None
 
     def _key(self, slot: Slot) -> bytes:
@@ -149,9 +147,7 @@ def work(slots: Iterable[Slot]) -> int:
 
 
 def derived(passphrase: bytes, salt: bytes, costs: Costs) -> bytes:
-    """The key of a slot (§3.1). Raises ``StoreUnusable`` where the machine does not give the
-    memory.
-    """
+    """The key of a slot (§3.1). Raises ``StoreUnusable`` if the machine lacks the memory."""
     kdf = Argon2id(
         salt=salt, length=32, iterations=costs.passes, lanes=costs.lanes, memory_cost=costs.memory
     )

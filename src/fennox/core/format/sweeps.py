@@ -18,9 +18,8 @@ MAX_SWEEP = 64 * 1024 * 1024  # bytes
 
 
 class RemovedBackup(Stored):
-    """``superseded``: of a backup that was resealed and exists under a later key generation.
-
-    ``notes``: how many lay beside a record when this was written.
+    """``superseded``: the record of a backup that was resealed under a later key generation.
+    ``notes``: number of notes beside the record at that time.
     """
 
     name: str
@@ -32,7 +31,9 @@ class RemovedBackup(Stored):
 
 
 class Sweep(Stored):
-    """``condemned``: packs to be treated as absent by takes. ``removed``: what is gone and why."""
+    """``condemned``: packs that takes treat as absent. ``removed``: removed records with
+    reasons.
+    """
 
     stage: Literal["condemned", "removed", "withdrawn"]
     time: str

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from fennox.core.format.primitives.canonical import Stored
 
-MAX_ROOT = 8  # references that a root holds before another level is put above it
+MAX_ROOT = 8  # references a root holds before another level is added
 MAX_DEPTH = 6
 
 
@@ -40,7 +40,7 @@ class Root(Stored):
 
 
 class Level(Stored):
-    """What the chunks of a level above 0 contain."""
+    """The content of chunks on levels above 0."""
 
     refs: list[Ref]
 

@@ -1,6 +1,4 @@
-"""What the author of a kind file wants to hear beyond its shape. Kinds that are stored are not held
-to it. Pure.
-"""
+"""Advice to the author of a kind file beyond its schema. Stored kinds are not held to it. Pure."""
 
 from __future__ import annotations
 
@@ -31,7 +29,7 @@ _OF_A_VERB: dict[str, frozenset[str]] = {
 
 
 def mistakes(kind: Kind) -> Iterator[Said]:
-    """What is refused."""
+    """Mistakes that make a kind unusable."""
     yield from unknown_placeholders(kind)
     yield from _unknown_elsewhere(kind)
     yield from _run_by_interpreters(kind)
@@ -58,7 +56,7 @@ def mistakes(kind: Kind) -> Iterator[Said]:
 
 
 def doubts(kind: Kind) -> Iterator[Said]:
-    """What may be meant so."""
+    """Likely mistakes."""
     if kind.restore is not None:
         put_back = kind.put_back()
         for number, part in enumerate(kind.part):
@@ -99,7 +97,7 @@ def doubts(kind: Kind) -> Iterator[Said]:
 
 
 def _literal(pattern: str) -> str:
-    """What stands before the first sign of a pattern, or before a name that is not known yet."""
+    """The literal beginning of a pattern, up to a wildcard or an unknown placeholder."""
     for sign in "*?[{":
         pattern = pattern.split(sign)[0]
     return pattern

@@ -1,4 +1,4 @@
-"""What kind files may contain, generated from the models: a JSON Schema for editors, a page for
+"""The format of kind files, generated from the models: a JSON Schema for editors and a page for
 people.
 """
 
@@ -64,7 +64,7 @@ def reference() -> str:
 
 
 def _models() -> Iterator[tuple[str, type[KindModel]]]:
-    """Every model once, by the place where it first stands."""
+    """Every model once, by the path where it first appears."""
     seen: set[type[KindModel]] = set()
     waiting: list[tuple[str, type[KindModel]]] = [("The file", Kind)]
     while waiting:

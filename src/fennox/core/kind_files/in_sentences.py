@@ -1,4 +1,4 @@
-"""A kind in sentences, for those who must know what it takes and by which rules, and never write
+"""A kind in sentences, for people who must know what it takes and by which rules, but never write
 one.
 """
 
@@ -19,7 +19,7 @@ _VERSION = {
 
 
 def documents(part: PartModel) -> list[str]:
-    """Where a part's documents come from, a line each."""
+    """The sources of a part's documents, one line each."""
     found = []
     for source in part.source:
         if source.files is not None:
@@ -54,8 +54,8 @@ def documents(part: PartModel) -> list[str]:
 
 
 def rules(kind: Kind) -> list[str]:
-    """What must be there, what must not, what a target must match, and what a comparison passes
-    over or hides.
+    """What must exist, what must not, what a target must match, and what a comparison ignores or
+    hides.
     """
     return list(_rules(kind))
 

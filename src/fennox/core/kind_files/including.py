@@ -1,5 +1,5 @@
-"""A machine is rarely one kind: a kind builds on others. Works on what TOML gives, before it is
-checked as a whole.
+"""Building a kind on other kinds, since a machine is rarely of one kind only. Works on parsed TOML,
+before the whole is validated.
 """
 
 from __future__ import annotations
@@ -11,12 +11,12 @@ from typing import Any
 from fennox.core.kinds.literals import FORWARD
 from fennox.core.kinds.positions import Path
 
-# a kind file as TOML gives it, before anybody has looked whether it is one
+# a parsed kind file, not yet validated
 Data = dict[str, Any]
 
-# from the first that has it
+# taken from the first kind that has it
 _TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "replicas")
-_TABLES = ("settings", "defaults", "expected", "requires", "guard")  # field by field
+_TABLES = ("settings", "defaults", "expected", "requires", "guard")  # merged field by field
 _LISTS = (
     "completeness",
     "doubts",
@@ -38,10 +38,9 @@ _LISTS = (
 
 
 def merged(own: Data, base: Data) -> Data:
-    """``own`` on top of ``base``. What files both would take belong to ``own`` alone.
-
-    Restore steps of ``base`` come first in every phase: packages are there when the files of
-    ``own`` are validated, and the application is released last.
+    """``own`` on top of ``base``. Files that both would take belong to ``own`` alone. Restore steps
+    of ``base`` come first in every phase: packages are installed before the files of ``own`` are
+    validated, and the application is released last.
     """
     result = dict(own)
     for name in _TAKEN_OVER:
@@ -70,8 +69,8 @@ def merged(own: Data, base: Data) -> Data:
 
 
 def misshapen(own: Data) -> Iterator[tuple[Path, str, str]]:
-    """What could not be laid on the kinds that it builds on: where it stands, what is wrong, and
-    what to do.
+    """A part that cannot be merged with the included kinds: position, what is wrong, and what to
+    do.
     """
     for name in (*_TABLES, "census", "restore"):
         if not isinstance(own.get(name, {}), dict):

@@ -29,8 +29,8 @@ Texts = Callable[[str], str]
 
 @dataclass(frozen=True)
 class Mistake:
-    """One mistake in a kind file; ``line`` and ``column`` are counted from 1. ``grave``: it cannot
-    be used so.
+    """One mistake in a kind file; ``line`` and ``column`` are counted from 1. ``grave``: the kind
+    cannot be used.
     """
 
     line: int
@@ -46,11 +46,9 @@ def _alone(name: str) -> str:
 
 
 def mistakes(text: str, texts: Texts = _alone) -> tuple[Kind | None, list[Mistake]]:
-    """Parse and check a kind file with the kinds it builds on, as strictly as its author wants to
-    know.
-
-    None if a mistake is grave. Others come with the kind: it can be used, but may not do what its
-    author meant.
+    """Parse and check a kind file with the kinds it builds on, with all advice to its author.
+    Returns None if a mistake is grave. Lesser mistakes are returned with the kind: it can be used,
+    but may not do what its author meant.
     """
     return _read(text, texts, strict=True)
 
@@ -124,7 +122,7 @@ def _validated(own: Any, data: including.Data, *, strict: bool) -> tuple[Kind | 
 
 
 def _member(data: Any, path: Path) -> Path:
-    """The innermost member of a list that a path leads into, or the path itself."""
+    """The innermost list member on a path, or the path itself."""
     value, found = data, path[:1]
     for length, step in enumerate(path, start=1):
         if isinstance(value, list):
@@ -137,9 +135,7 @@ def _member(data: Any, path: Path) -> Path:
 
 
 def _without(data: Any, path: Path) -> Any:
-    """The data without what stands at a path, or itself where nothing does; what is not on the way
-    stays as it is.
-    """
+    """A copy of the data without the value at a path; unchanged if there is none."""
     step, rest = path[0], path[1:]
     held = dict(enumerate(data)) if isinstance(data, list) else data
     if not isinstance(held, dict) or step not in held:
@@ -155,7 +151,7 @@ def _without(data: Any, path: Path) -> Any:
 
 
 def load(text: str, texts: Texts = _alone) -> Kind:
-    """For what is stored already: it may break rules that are newer than it.
+    """For stored kinds, which may break rules newer than themselves.
 
     :raises BadInput: with the first mistake
     """
@@ -163,7 +159,7 @@ def load(text: str, texts: Texts = _alone) -> Kind:
 
 
 def checked(text: str, texts: Texts) -> Kind:
-    """For what is to be stored.
+    """For kinds about to be stored.
 
     :raises BadInput: with the first mistake
     """
@@ -183,8 +179,8 @@ def _sound(kind: Kind | None, wrong: list[Mistake]) -> Kind:
 
 
 def whole(text: str, texts: Texts) -> str:
-    """The kind as one text that builds on nothing: what a backup carries, and the offline reader
-    prints steps from.
+    """The kind as one text without includes, as stored in backups and used by the offline
+    reader.
     """
     own = tomllib.loads(text)
     if not own.get("includes"):
@@ -211,7 +207,7 @@ def _checked_merge(own: including.Data, base: including.Data) -> including.Data:
     try:
         return including.merged(own, base)
     except (AttributeError, TypeError):
-        return own  # a field has the wrong shape; the model reports which
+        return own  # a field has the wrong type; the model reports which
 
 
 def _mistake(item: ErrorDetails, own: Any, data: Any) -> Said:
@@ -226,7 +222,7 @@ def _mistake(item: ErrorDetails, own: Any, data: Any) -> Said:
 
 
 def _meant(name: str) -> str:
-    """A field of some model that is written nearly so."""
+    """A similarly spelled field of some model."""
     models = KindModel.__subclasses__()
     fields = {field.alias or own for model in models for own, field in model.model_fields.items()}
     close = get_close_matches(name, fields, 1)
@@ -238,7 +234,7 @@ def _meant(name: str) -> str:
 
 
 def _own_path(own: Any, data: Any, path: Path) -> Path:
-    """A path in the merged data as one in the file itself, as far as it stands there."""
+    """A path in the merged data mapped to the file itself, as far as it exists there."""
     known: dict[int, Path] = {}
 
     def walk(value: Any, at: Path) -> None:
@@ -261,7 +257,7 @@ def _own_path(own: Any, data: Any, path: Path) -> Path:
 
 
 def _dotted(path: Path) -> str:
-    """``part[2].source[0].files``: members are counted from 1, as people do."""
+    """As ``part[2].source[1].files``, counting members from 1."""
     text = ""
     for step in path:
         text += f"[{step + 1}]" if isinstance(step, int) else f".{step}" if text else step

@@ -1,9 +1,8 @@
-"""Commands of a kind with their placeholders filled in. Pure.
-
-Every word is quoted for the far side's shell, so that what a placeholder brings in is never
-interpreted, except in a word that is itself a program for an interpreter (``sh -c "…"``). There a
-name taken from a machine could run anything; ``fennox kind check`` refuses it, and what older kinds
-have is filled in only if it holds nothing but letters, digits and signs that no interpreter knows.
+"""Filling the placeholders in a kind's commands. Pure. Every word is quoted for the far side's
+shell, so placeholder values are never interpreted, except in a word that is itself a program for an
+interpreter (``sh -c "…"``). There a name taken from a machine could run anything. ``fennox kind
+check`` refuses such placeholders; in older kinds a value is filled in only if it consists of
+letters, digits and characters that no interpreter treats specially.
 """
 
 from __future__ import annotations
@@ -27,7 +26,7 @@ _HARMLESS = re.compile(r"[\w./:@%+,=-]*", re.ASCII)
 
 
 def programs(words: Sequence[str]) -> Iterator[tuple[int, str]]:
-    """The words of a command that an interpreter reads as a program: where, and the word itself."""
+    """The words of a command that an interpreter runs as a program, with their positions."""
     interpreted = False
     for at, word in enumerate(words):
         around = PLACEHOLDER.sub("", word)
@@ -57,11 +56,11 @@ def doubtful(
 def command(
     words: Sequence[str], values: Mapping[str, str], told: Collection[str] = ()
 ) -> list[str]:
-    """The words with ``values`` in place of ``{name}``. ``told``: names whose values come from a
-    machine or a backup.
+    """The words with ``values`` in place of ``{name}``. ``told``: placeholders whose values come
+    from a machine or a backup.
 
-    :raises BadInput: one of these holds, within a program, what an interpreter might take for more
-    than a name
+    :raises BadInput: one of these values, inside a program, contains characters an interpreter
+    might act on
     """
     for _, word in programs(words):
         for name in PLACEHOLDER.findall(word):

@@ -1,4 +1,4 @@
-"""Whether the tables of a kind fit each other: what one names, another must have. Pure."""
+"""Whether the tables of a kind are consistent: every reference must exist. Pure."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def inconsistencies(kind: Kind) -> Iterator[Said]:
 
 
 def placed_steps(kind: Kind) -> Iterator[tuple[Path, StepModel]]:
-    """Every step with the place where it stands in the kind."""
+    """Every step with its path in the kind."""
     places: dict[str, int] = {}
     for phase, step in kind.all_steps():
         places[phase] = places.get(phase, -1) + 1

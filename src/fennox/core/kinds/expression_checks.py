@@ -1,4 +1,4 @@
-"""Expressions of a kind file are checked before anything is drawn by them."""
+"""Checking a kind file's expressions before they are used."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from fennox.core.kinds.sources import Expression
 
 
 def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
-    """Every expression of a kind that does not compile: where it stands, why, and what to do."""
+    """Every expression of a kind that does not compile: its path, the reason, and what to do."""
     for path, expression in _placed(kind):
         yield from _check(path, expression)
     for path, pattern in _placed_patterns(kind):
@@ -70,7 +70,7 @@ def _placed_patterns(kind: Kind) -> Iterator[tuple[Path, str]]:
 
 
 def placed_regexes(kind: Kind) -> Iterator[tuple[Path, str]]:
-    """Every regular expression of a kind, and where it stands."""
+    """Every regular expression of a kind, with its path."""
     for path, expression in _placed(kind):
         for text in (expression.regex, expression.names, expression.without):
             if text is not None:

@@ -1,8 +1,8 @@
 """Open expression languages over captured documents: JSONPath (RFC 9535), XPath 1.0, regular
 expressions, CSV columns.
 
-Documents come from a far side and are doubted: XML is read without entities or network, sizes are
-bounded by the caller, and a document that cannot be parsed gives no values and one complaint.
+Documents come from a far side and are not trusted: XML is parsed without entities or network, the
+caller bounds sizes, and an unparsable document yields no values and one complaint.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ from fennox.core.kinds.sources import Expression, IniKey, Setting
 IDENTITY = ("id", "product", "version", "build", "platform", "name")
 # before these: all that is neither a small letter nor a digit
 _RAREST = "zqjxkvwygpumlhroisntbcdfae0123456789"
-MAX_EVIDENCE = 16 * 1024 * 1024  # bytes of one document that expressions look at
+MAX_EVIDENCE = 16 * 1024 * 1024  # bytes of one document that expressions may read
 MAX_EVIDENCE_OF_ALL = 16 * MAX_EVIDENCE  # bytes of all documents of one reading
 
 
@@ -46,9 +46,8 @@ class Complaint(NamedTuple):
 
 @dataclass
 class Evidence:
-    """Captured documents that expressions look at: path → content, and all paths.
-
-    ``patience`` says whether time is left; a caller with a clock may supply one.
+    """Captured documents for expressions: path → content, and all paths. ``patience`` reports
+    whether time is left; a caller with a clock may supply one.
     """
 
     contents: dict[str, bytes] = field(default_factory=dict)
@@ -58,7 +57,7 @@ class Evidence:
 
 
 def wanted(patterns: Sequence[str], path: str) -> bool:
-    """Whether any pattern with ``*`` fits the whole path."""
+    """Whether any pattern with ``*`` matches the whole path."""
     return path in patterns or _union(tuple(patterns)).match(path) is not None
 
 
@@ -69,8 +68,8 @@ def fitting(patterns: Sequence[str]) -> Callable[[str], bool]:
 
 
 def fits_some(pattern: str, ordered: Sequence[str]) -> bool:
-    """Whether a pattern fits any of many sorted paths. Only paths with the pattern's literal
-    beginning are tried.
+    """Whether a pattern matches any of many sorted paths. Tries only paths with the pattern's
+    literal beginning.
     """
     literal = re.split(r"[*?\[]", pattern, maxsplit=1)[0]
     beginning = takewhile(
@@ -81,15 +80,13 @@ def fits_some(pattern: str, ordered: Sequence[str]) -> bool:
 
 @lru_cache(maxsize=1024)
 def _union(patterns: tuple[str, ...]) -> re.Pattern[str]:
-    """All patterns as one, since many paths are matched."""
+    """All patterns combined into one, because many paths are matched."""
     return re.compile("|".join(fnmatch.translate(pattern) for pattern in patterns) or r"(?!)")
 
 
 def holds(expression: Expression, content: bytes | bytearray) -> bool:
-    """Whether a document holds a word that it must hold to be looked at.
-
-    One letter is found ten times as quickly as a word; keys, digests and dumps have few letters,
-    and so few words.
+    """Whether a document contains a word it must contain to be evaluated. Searching one byte is ten
+    times as fast as searching a word, and keys, digests and dumps rarely contain it.
     """
     words = (_with_rarest(word) for word in expression.holding)
     return not expression.holding or any(
@@ -99,12 +96,12 @@ def holds(expression: Expression, content: bytes | bytearray) -> bool:
 
 @lru_cache(maxsize=1024)
 def _with_rarest(word: str) -> tuple[bytes, bytes]:
-    """A word, and before it the byte of it that is rarest in English and in hexadecimal numbers."""
+    """The word's rarest byte in English and hexadecimal text, and the word."""
     return min(word, key=_RAREST.find, default="").encode(), word.encode()
 
 
 def values(expression: Expression, evidence: Evidence) -> list[str]:
-    """All values an expression draws, in the order of documents by path."""
+    """All values an expression yields, in order of the documents' paths."""
     drawn = _drawn(expression, evidence)
     if expression.without is not None:
         unwanted = regexes.compiled(expression.without)
@@ -188,8 +185,8 @@ def _ini_values(wanted_key: IniKey, text: str) -> Iterator[str]:
 
 
 def ini_sections(text: str) -> dict[str, dict[str, str]]:
-    """An INI document as it stands, with nothing filled in. Keys before the first section are in
-    the section ``""``.
+    """An INI document without interpolation. Keys before the first section are in the section
+    ``""``.
     """
     parser = configparser.ConfigParser(
         interpolation=None,
@@ -198,12 +195,13 @@ def ini_sections(text: str) -> dict[str, dict[str, str]]:
         default_section="\0",
         delimiters=("=",),
     )
-    parser.optionxform = str  # type: ignore[assignment,method-assign]  # keys keep their case
+    parser.optionxform = str  # type: ignore[assignment,method-assign] # preserves case of keys
     try:
         parser.read_string(f"[\1]\n{text}")
     except (
         AttributeError
-    ) as error:  # what the library of Python 3.11 makes of a value going on below a key without one
+        # what Python 3.11's library raises for a continuation line below a key without a value
+    ) as error:
         raise ValueError("a line continues a value that did not begin") from error
     sections = {
         name: {key: value or "" for key, value in parser[name].items()}
@@ -214,7 +212,7 @@ def ini_sections(text: str) -> dict[str, dict[str, str]]:
 
 
 def json_values(path: str, value: object) -> list[str]:
-    """Values a JSONPath draws; texts as they are, everything else as JSON."""
+    """Values a JSONPath yields; strings as they are, everything else as JSON."""
     nodes = jsonpath_rfc9535.find(path, value).values()  # type: ignore[arg-type]
     return [
         node if isinstance(node, str) else json.dumps(node, sort_keys=True)
@@ -243,9 +241,7 @@ def _made(expression: Expression, value: str) -> str:
 
 
 def filled(word: str, values_by_name: Mapping[str, str]) -> str:
-    """Put values in place of ``{name}``; an unknown name is left as it stands, and nothing is
-    interpreted twice.
-    """
+    """Replace ``{name}`` by its value; unknown names stay, and values are not expanded again."""
     return re.sub(
         r"\{([a-z][a-z0-9_-]*)\}",
         lambda match: values_by_name.get(match.group(1), match.group(0)),
@@ -256,8 +252,8 @@ def filled(word: str, values_by_name: Mapping[str, str]) -> str:
 def patterns(
     listed: list[str], settings: Mapping[str, Setting], values_by_name: Mapping[str, str]
 ) -> list[str]:
-    """Patterns of paths with their placeholders filled; one that is a list of paths stands for each
-    of them.
+    """Path patterns with placeholders filled; a placeholder holding a list of paths yields one
+    pattern each.
     """
     found = []
     for pattern in listed:

@@ -1,6 +1,5 @@
-"""A kind as it stands for one system: its settings' values in every pattern of paths. Pure.
-
-Sources and steps are filled in where they are used, because they also take names from lists.
+"""A kind for one system: with the settings' values in every path pattern. Pure. Sources and steps
+are filled where they are used, because they also take names from lists.
 """
 
 from __future__ import annotations
@@ -16,7 +15,7 @@ from fennox.core.kinds.sources import Expression, PartModel
 
 
 class _Placed(Protocol):
-    """A rule for the documents that its pattern fits."""
+    """A rule for the documents that match its pattern."""
 
     @property
     def in_(self) -> str: ...
@@ -30,8 +29,8 @@ Rule = TypeVar("Rule", bound=_Placed)
 
 
 def placed_patterns(kind: Kind) -> Iterator[tuple[Path, list[str], bool]]:
-    """Every pattern that :func:`filled_in` fills: where it stands, its texts, and whether it may
-    become several.
+    """Every pattern that :func:`filled_in` fills: its path, its texts, and whether it may become
+    several.
     """
     for number, part in enumerate(kind.part):
         yield ("part", number, "secrets"), part.secrets, True
@@ -55,8 +54,8 @@ def placed_patterns(kind: Kind) -> Iterator[tuple[Path, list[str], bool]]:
 
 
 def filled_in(kind: Kind, values: Mapping[str, str]) -> Kind:
-    """The kind with ``values`` in place of the settings that its patterns name. Most kinds name
-    none there.
+    """The kind with ``values`` in place of the settings named in its patterns. Most kinds name
+    none.
     """
     if not any("{" in text for _, texts, _ in placed_patterns(kind) for text in texts):
         return kind
@@ -104,7 +103,7 @@ def filled_in(kind: Kind, values: Mapping[str, str]) -> Kind:
 
 
 def for_system(kind: Kind, settings: Mapping[str, str]) -> Kind:
-    """As :func:`filled_in`, by the settings of a system or a backup, which may be of another
+    """As :func:`filled_in`, with the settings of a system or backup, which may be for another
     version of the kind.
     """
     return filled_in(
@@ -113,7 +112,9 @@ def for_system(kind: Kind, settings: Mapping[str, str]) -> Kind:
 
 
 def calls_secret(kind: Kind, part: str, path: str) -> bool:
-    """Whether a part's rules call a document secret, whatever they were when a backup was taken."""
+    """Whether a part's present rules declare a document secret, regardless of the rules at the
+    take.
+    """
     model = next((model for model in kind.part if model.name == part), None)
     if model is None:
         return False

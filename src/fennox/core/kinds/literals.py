@@ -1,4 +1,4 @@
-"""Words that kind files choose from; apart from the model of kinds, which takes long to build."""
+"""Words that kind files choose from; separate from the model of kinds, which is slow to build."""
 
 from __future__ import annotations
 

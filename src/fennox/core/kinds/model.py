@@ -127,7 +127,7 @@ class Kind(KindModel):
         return self.restore.steps() if self.restore is not None else []
 
     def put_back(self) -> frozenset[str]:
-        """Parts that some step puts back, or asks a person for."""
+        """Parts that a step restores or asks a person to restore."""
         puts = ("command", "write", "upload", "gate", "request")
         return frozenset(part for _, step in self.steps() if step.do in puts for part in step.parts)
 
@@ -143,7 +143,9 @@ class Kind(KindModel):
         ]
 
     def hand_ins(self) -> list[tuple[PartModel, Source, Hand]]:
-        """What people hand in: the part, the source with the document's name, and how."""
+        """Documents that people hand in: the part, the source with the document's name, and the
+        instructions.
+        """
         return [
             (part, source, source.hand)
             for part in self.part

@@ -1,9 +1,9 @@
 """Regular expressions of kind files, applied to text from machines. Pure.
 
-The far side writes the text, so that the time must not grow faster than its length: RE2 reads every
-pattern that it can read, in linear time. It has no way to look ahead, to look behind or to refer
-back; earlier versions of Fennox allowed these, and older backups carry kinds that use them, so such
-patterns are matched with a time limit.
+The far side writes the text, so matching must be linear in its length: RE2 matches every pattern it
+supports in linear time. It supports no lookahead, lookbehind or backreferences. Earlier versions of
+Fennox allowed these, and older backups carry kinds that use them, so such patterns are matched with
+a time limit.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ Span = tuple[int, int]
 
 
 class Unreadable(ValueError):
-    """A pattern that is no regular expression."""
+    """A pattern that is not a valid regular expression."""
 
 
 class TooSlow(ValueError):
@@ -34,10 +34,8 @@ class TooSlow(ValueError):
 
 @dataclass(frozen=True)
 class Regex:
-    """``groups``: how many it has. It draws its group, of several the last that fits something, or
-    all that it fits.
-
-    ``linear``: RE2 reads it.
+    """``groups``: number of groups. A match yields its group (of several, the last that matched),
+    or without groups the whole match. ``linear``: RE2 supports it.
     """
 
     groups: int
@@ -45,27 +43,27 @@ class Regex:
     _spans: Callable[[bytes], Iterator[tuple[Span, Span]]]
 
     def spans(self, text: bytes) -> Iterator[tuple[Span, Span]]:
-        """Of every match all that it fits, and what it draws; in bytes of UTF-8. A group that fits
-        nothing is empty.
+        """Every match and the value it yields, as UTF-8 bytes. A group that matched nothing is
+        empty.
 
-        :raises TooSlow: in the midst of it, where it is not linear
+        :raises TooSlow: during iteration, if not linear
         """
         return self._spans(text)
 
     def drawn(self, text: str) -> Iterator[str]:
-        """What it draws from a text, in order."""
+        """The values it yields from a text, in order."""
         raw = _raw(text)
         return (_text(raw[start:end]) for _, (start, end) in self.spans(raw))
 
     def first(self, text: str) -> str | None:
-        """What it draws first; None: it fits nothing."""
+        """The first value; None: no match."""
         return next(self.drawn(text), None)
 
     def fits(self, text: str) -> bool:
         return next(self.spans(_raw(text)), None) is not None
 
     def replaced(self, text: str, new: Callable[[str], str]) -> str:
-        """The text with ``new`` of what it draws in its place."""
+        """The text with each value replaced by ``new`` of it."""
         raw, told, at = _raw(text), [], 0
         for _, (start, end) in self.spans(raw):
             if start < end:
@@ -100,7 +98,7 @@ def _limited(pattern: str, why: str) -> Regex:
         try:
             for match in slow.finditer(plain, timeout=SECONDS):
                 first, end = match.span()
-                # characters to bytes, counted on from the last match
+                # character to byte offset, counted from the last match
                 start = at + len(_raw(plain[place:first]))
                 marks = [
                     start + len(_raw(plain[first : max(mark, first)]))
@@ -115,7 +113,7 @@ def _limited(pattern: str, why: str) -> Regex:
 
 
 def _drawing(match: Any, groups: int) -> int:
-    """The number of the group that draws."""
+    """The number of the group that yields the value."""
     return next(
         (number for number in range(groups, 1, -1) if match.span(number)[0] >= 0), min(groups, 1)
     )

@@ -27,7 +27,7 @@ def facts(kind: Kind, backup: str, target: Target, overwrites: Overwrites) -> Fa
 
 
 def changed_facts(then: Sheet, now: Sheet) -> list[str]:
-    """In words, only what changed since a person agreed."""
+    """As sentences, only what changed since a person agreed."""
     titles = {
         "backup": "the backup",
         "kind": "the kind",
@@ -49,7 +49,7 @@ def changed_facts(then: Sheet, now: Sheet) -> list[str]:
 
 
 def _otherwise(then: Sheet, now: Sheet) -> str:
-    """Which documents, as far as both sheets name them."""
+    """The changed documents, as far as both sheets name them."""
     before, after = then.overwrites, now.overwrites
     told = []
     for title, ours, theirs in (
@@ -64,7 +64,7 @@ def _otherwise(then: Sheet, now: Sheet) -> str:
 
 
 def changed_settings(then: Mapping[str, str], now: Mapping[str, str]) -> list[str]:
-    """In words, each setting of the system that is not what it was."""
+    """As sentences, each setting of the system that has changed."""
     return [
         f"the setting {name} was {then.get(name, '')!r} and is now {now.get(name, '')!r}"
         for name in sorted(then.keys() | now.keys())

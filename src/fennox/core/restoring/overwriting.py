@@ -1,4 +1,4 @@
-"""What a restore does to the documents of its target."""
+"""What a restore does to the target's documents."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What speaks against a restore, or must be known before it is begun."""
+"""Findings of a plan: blockers, and what a person must know before starting."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from fennox.core.words import first_few
 
 
 def version_numbers(form: str, version: str) -> list[int]:
-    """The numbers of a version by the kind's form; letters count by their place (``4.2b`` >
+    """The numbers of a version by the kind's pattern; letters count by position (``4.2b`` >
     ``4.2a``).
     """
     return [
@@ -46,8 +46,8 @@ def version_fits(rule: VersionRule, form: str, backup: str, target: str) -> bool
 def findings_of(
     kind: Kind, source: RestoreSource, target: Target, parts: list[str], overwrites: Overwrites
 ) -> list[Finding]:
-    """In the order in which a person needs them: what blocks by the machine, by what it has, then
-    what will be.
+    """In the order a person needs them: blockers by identity, blockers by contents, then
+    consequences.
     """
     return [
         *_of_kind_and_version(kind, source, target),
@@ -72,7 +72,7 @@ def _say(severity: Severity, code: str, text: str, remedy: str = "") -> Finding:
 
 
 def _of_kind_and_version(kind: Kind, source: RestoreSource, target: Target) -> Iterator[Finding]:
-    """Whether the target is a machine on which such a backup can be put back."""
+    """Whether such a backup can be restored on the target."""
     ours, theirs = source.head.machine, target.machine
     if source.head.kind.name != kind.name:
         yield _say(
@@ -114,7 +114,7 @@ def _of_kind_and_version(kind: Kind, source: RestoreSource, target: Target) -> I
 
 
 def _never_put_back(kind: Kind, parts: list[str]) -> Iterator[Finding]:
-    """Parts that no step puts back."""
+    """Parts that no step restores."""
     if to_read := [kind.part_named(name).title for name in parts if name not in kind.put_back()]:
         yield _say(
             "note",
@@ -160,7 +160,7 @@ def _lacks(
 
 
 def _by_hand(kind: Kind) -> Iterator[Finding]:
-    """Documents that people hand in and load by hand."""
+    """Documents that people hand in and load manually."""
     for part, piece, hand in kind.hand_ins():
         yield _say(
             "note",
@@ -209,7 +209,7 @@ def _identity(
 def _only_on_target(
     kind: Kind, source: RestoreSource, target: Target, parts: list[str]
 ) -> Iterator[Finding]:
-    """What the target has and the backup has not."""
+    """What the target has but the backup does not."""
     for name, listed in sorted(target.census.items()):
         if name not in proving.counted_lists(kind, source.head):
             continue
@@ -243,7 +243,7 @@ def _never_counted(kind: Kind, source: RestoreSource, target: Target) -> Iterato
 
 
 def _unread(kind: Kind, target: Target) -> Iterator[Finding]:
-    """What the target holds and nobody could read."""
+    """Parts of the target that could not be read."""
     for name, why in target.unread.items():
         yield _say(
             "warning",
@@ -254,7 +254,7 @@ def _unread(kind: Kind, target: Target) -> Iterator[Finding]:
 
 
 def _overwrites(overwrites: Overwrites) -> Iterator[Finding]:
-    """How many documents are written, added and left."""
+    """Number of documents overwritten, added and unchanged."""
     if overwrites.changed_count:
         yield _say(
             "note",
@@ -297,7 +297,9 @@ def _programs(kind: Kind, source: RestoreSource, target: Target, parts: list[str
 def _other_numbers(
     kind: Kind, source: RestoreSource, target: Target, parts: list[str]
 ) -> list[Finding]:
-    """Names that a fresh installation has given other numbers, by which it owns files already."""
+    """Accounts to which the fresh installation gave other numbers, by which it already owns
+    files.
+    """
     found = []
     for listed in kind.numbers:
         if listed not in proving.counted_lists(kind, source.head) or not _replaced(
@@ -330,7 +332,7 @@ def _other_numbers(
 
 
 def _replaced(kind: Kind, source: RestoreSource, parts: list[str], listed: str) -> bool:
-    """Whether the restore replaces the documents a census list is drawn from, and with them names
+    """Whether the restore replaces the documents a census list is read from, and so removes names
     of the target.
     """
     uploads = any(step.do == "upload" for _, step in kind.steps())

@@ -14,20 +14,20 @@ from fennox.core.restoring.sheet import Place
 
 @dataclass(frozen=True)
 class Target:
-    """The machine a restore writes to, as it is before: documents by part as path → digest."""
+    """The target before the restore; documents by part as path → digest."""
 
     machine: Machine
     place: Place
     documents: Mapping[str, Mapping[str, str]]
     census: Census
-    room: int | None = None  # bytes left where the kind says there must be room
-    # parts that could not be read from it, and why
+    room: int | None = None  # free bytes in the folder named by the kind
+    # parts that could not be read, with the reasons
     unread: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class RestoreSource:
-    """The backup, as a plan needs it. ``standing`` are findings about it: doubtful, expired,
+    """The backup as planning needs it. ``standing``: findings about it, such as doubtful, expired,
     damaged.
     """
 
@@ -37,9 +37,9 @@ class RestoreSource:
     head: Head
     documents: Mapping[str, Mapping[str, str]]
     login_account: str
-    address: str = ""  # where the system is reached
-    machine: str = ""  # the id of the machine that the system is; empty: it is not known
-    key: str = ""  # by which that is known
+    address: str = ""  # present address of the system
+    machine: str = ""  # id of the system's present machine; empty: unknown
+    key: str = ""  # its accepted key
     taken: datetime | None = None
     standing: list[Finding] = field(default_factory=list)
 

@@ -23,7 +23,7 @@ from fennox.core.restoring.plan_inputs import (
 from fennox.core.restoring.sheet import After, Place, Sheet, SheetStep
 from fennox.core.words import first_few
 
-SCRATCH = "SCRATCH-FOLDER"  # stands for the folder that a validating step makes on the target
+SCRATCH = "SCRATCH-FOLDER"  # placeholder of the folder that a validating step makes on the target
 
 
 RULES = {
@@ -65,7 +65,7 @@ def steps_of(
 
 
 def _first_step(*, saves: bool) -> SheetStep:
-    """Both see whether the target still is what the sheet shows."""
+    """Both check that the target still is as the sheet shows."""
     if saves:
         return SheetStep(
             number=1,
@@ -84,8 +84,8 @@ def _first_step(*, saves: bool) -> SheetStep:
 
 
 def _in_order(kind: Kind) -> list[tuple[int, Phase, StepModel]]:
-    """Steps with their places in the kind: steps that use the target's own programs wait until a
-    person has installed them.
+    """Steps with their positions in the kind; steps that use the target's own programs come after
+    the gate that installs them.
     """
     steps = [(index, phase, step) for index, (phase, step) in enumerate(kind.steps())]
     last = max(
@@ -97,8 +97,8 @@ def _in_order(kind: Kind) -> list[tuple[int, Phase, StepModel]]:
 
 
 def undo_anew(kind: Kind, head: Head, sheet: Sheet) -> list[SheetStep]:
-    """What undoes the steps of a sheet by the kind as it is now: it was corrected since. What was
-    undone stays so.
+    """Undo steps by the present version of the kind, which was corrected since. Finished undo steps
+    stay finished.
     """
     planned = undo_steps(kind, head, sheet.fresh_census, sheet.steps, sheet.settings)
     before = {(step.undoes, step.title): step for step in sheet.undo if step.state == "done"}
@@ -108,7 +108,7 @@ def undo_anew(kind: Kind, head: Head, sheet: Sheet) -> list[SheetStep]:
 def undo_steps(
     kind: Kind, head: Head, target: Census, steps: list[SheetStep], settings: Mapping[str, str]
 ) -> list[SheetStep]:
-    """What would undo the steps of the sheet, the last of them first."""
+    """The undo steps of the sheet, in reverse order."""
     found = []
     for index, step in enumerate(kind.undo_steps()):
         for undone in steps:
@@ -147,8 +147,8 @@ def _sheet_step(
 
 
 def names_for(kind: Kind, step: StepModel, head: Head, target: Census) -> list[str]:
-    """What a step repeats over. What only the target has is not known where the backup never
-    counted the list.
+    """The names a step repeats over. Extra names are unknown if the backup never counted the
+    list.
     """
     if step.each is None:
         return []
@@ -164,7 +164,7 @@ def names_for(kind: Kind, step: StepModel, head: Head, target: Census) -> list[s
 
 
 def commands_of(step: StepModel, names: list[str], settings: Mapping[str, str]) -> list[list[str]]:
-    """The commands of a step as lists of words, one for each name it repeats over."""
+    """The commands of a step as word lists, one per name it repeats over."""
     if step.run is None:
         return []
     if step.do == "validate":
@@ -197,7 +197,7 @@ def _json(body: Any, settings: Mapping[str, str]) -> str:
 
 
 def what_follows(kind: Kind, source: RestoreSource, target: Target, parts: list[str]) -> After:
-    """Where the machine will answer: from the backup, if the kind can draw it from there."""
+    """Where the machine will answer: from the backup, if the kind can read it there."""
     rejoin = next((step for _, step in kind.steps() if step.do == "rejoin"), None)
     expected = source.head.expected
     partial = left_out_essentials(kind, parts)

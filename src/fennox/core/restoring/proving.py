@@ -13,7 +13,7 @@ from fennox.core.restoring.sheet import CheckProof, ListProof, Proof, Sheet
 
 
 def covered_lists(kind: Kind, parts: list[str]) -> tuple[list[str], list[str]]:
-    """Census lists that the chosen parts wholly determine, and those they do not."""
+    """Census lists that the chosen parts fully determine, and those they do not."""
     left = [part for part in kind.part if part.name not in parts]
     covered: list[str] = []
     not_covered: list[str] = []
@@ -24,10 +24,8 @@ def covered_lists(kind: Kind, parts: list[str]) -> tuple[list[str], list[str]]:
 
 
 def counted_lists(kind: Kind, head: Head) -> frozenset[str]:
-    """Census lists that a backup has counted; of the others it is not known what the machine had.
-
-    An older version of the kind did not know them, or parts were left out that hold some of what
-    they name.
+    """Census lists the backup counted; for others the machine's names are unknown. Either an older
+    version of the kind did not know the list, or parts that hold some of its names were left out.
     """
     covered, _ = covered_lists(kind, [part.name for part in head.parts])
     return frozenset(head.census) & frozenset(covered)
@@ -77,10 +75,9 @@ def compare_census(
 
 
 def not_proved(kind: Kind, parts: list[str], head: Head, lists: list[ListProof]) -> list[str]:
-    """What a proof of these ``lists`` does not cover.
-
-    Lists that the chosen parts do not determine, or that the backup never counted; documents of
-    parts that are not put back by writing them, such as a command's output.
+    """What a proof of these ``lists`` does not cover: lists the chosen parts do not determine or
+    the backup never counted, and documents of parts that are not restored by writing them, such as
+    a command's output.
     """
     covered, left_out = covered_lists(kind, parts)
     counted, compared = counted_lists(kind, head), {item.name for item in lists}

@@ -1,4 +1,4 @@
-"""What a restore is for, and what becomes of the estate by it (docs/disaster.md). Pure."""
+"""Purposes of a restore, and the consequences for the estate (docs/disaster.md). Pure."""
 
 from __future__ import annotations
 
@@ -39,18 +39,18 @@ def estate_afterwards(sheet: Sheet) -> str:
 
 
 def moves_identity(purpose: RestorePurpose) -> bool:
-    """Whether the target is to be the system, or a new one, and so must be whole."""
+    """Whether the target becomes the system or a new one, and so must be complete."""
     return purpose in ("replace", "seed")
 
 
 def suspends(purpose: RestorePurpose) -> bool:
-    """Whether the system's routines stand still from the start to the acceptance."""
+    """Whether the system's routines pause from the start to the acceptance."""
     return purpose in ("repair", "replace")
 
 
 def saves(purpose: RestorePurpose, spare: str | None) -> bool:
-    """Whether a safety copy is taken. It is a backup of an enrolled system: of the one that is
-    repaired or replaced, or of the spare.
+    """Whether a safety copy is taken. It is a backup of an enrolled system: the repaired or
+    replaced one, or the spare.
     """
     return purpose in ("repair", "replace") or spare is not None
 
@@ -64,7 +64,7 @@ def findings_of(
     *,
     saves: bool,
 ) -> Iterator[Finding]:
-    """What makes this target unfit for this purpose, and what the purpose leaves out."""
+    """Why this target does not suit this purpose, and what the purpose leaves out."""
     name, own = source.system_name, source.machine
     if purpose != "repair" and own and own == target.machine.id:
         yield _blocker(

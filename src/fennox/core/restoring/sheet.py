@@ -1,6 +1,4 @@
-"""The run sheet: a restore as it will be done, step by step, with the durable state of each
-step.
-"""
+"""The run sheet: a restore step by step, with the durable state of each step."""
 
 from __future__ import annotations
 
@@ -30,7 +28,7 @@ class SheetModel(BaseModel):
 
 
 class Place(SheetModel):
-    """Where, as whom and by which host key or certificate a machine answers."""
+    """A machine's address, account, and host key or certificate."""
 
     address: str
     account: str
@@ -38,7 +36,7 @@ class Place(SheetModel):
 
 
 class Overwrites(SheetModel):
-    """What happens to the target's documents; ``changed`` and ``added`` name at most 200 each."""
+    """Effect on the target's documents; ``changed`` and ``added`` name at most 200 each."""
 
     changed: list[str] = []
     added: list[str] = []
@@ -50,8 +48,8 @@ class Overwrites(SheetModel):
 
 
 class Facts(SheetModel):
-    """What a person saw when agreeing to the sheet. If one differs at the start, they are asked
-    again.
+    """What a person saw when agreeing to the sheet. If any of it differs at the start, they are
+    asked again.
     """
 
     backup: str
@@ -70,25 +68,25 @@ class SheetStep(SheetModel):
     phase: Phase
     title: str
     do: Verb | Literal["safety", "look", "proof"]
-    # its place in the kind's steps, of its phase undo; None for safety copy, look and proof
+    # index in the kind's steps of its phase; None for safety copy, look and proof
     kind_step: int | None
-    undoes: int | None = None  # the number of the step that it undoes
+    undoes: int | None = None  # number of the step it undoes
     names: list[str] = []
     commands: list[str] = []
     restarts: bool = False
     undone: bool = True
     repeat: bool = True
     state: StepState = "waiting"
-    usually: float | None = None  # seconds, by earlier restores of the kind; None: not known
-    answered: int | None = None  # the gate whose answer on an unknown state has been used
+    usually: float | None = None  # seconds, from earlier restores of the kind; None: unknown
+    answered: int | None = None  # gate whose answer about an unknown state was used
     started: Aware | None = None
     ended: Aware | None = None
     detail: str = ""
-    passed: bool | None = None  # of a check; None: it did not run
+    passed: bool | None = None  # result of a check; None: not run
 
 
 class Gate(SheetModel):
-    """Something only a person can do or answer."""
+    """A task or question for a person."""
 
     number: int
     kind: GateKind
@@ -101,13 +99,11 @@ class Gate(SheetModel):
 
 
 class ListProof(SheetModel):
-    """One census list at three moments, and by name what is missing and what only the target
-    has.
-    """
+    """One census list at three moments, with the missing and the extra names."""
 
     name: str
     backup: int
-    fresh: int | None  # None where the fresh target was not counted
+    fresh: int | None  # None if the fresh target was not counted
     after: int
     missing: list[str]
     extra: list[str]
@@ -128,10 +124,10 @@ class Proof(SheetModel):
 
 
 class After(SheetModel):
-    """Where and as whom the machine is expected to answer afterwards, with the reason for each."""
+    """Expected address, account and key afterwards, with the reason for each."""
 
     place: Place
-    login: Literal["target", "system"]  # whose secret goes with the account
+    login: Literal["target", "system"]  # login that holds the account's secret
     address_because: str
     account_because: str
     key_because: str
@@ -143,7 +139,7 @@ class Sheet(SheetModel):
     @model_validator(mode="before")
     @classmethod
     def _of_before(cls, data: Any) -> Any:
-        """Sheets had no purpose before December 2026, but might take a system over."""
+        """Sheets before December 2026 had no purpose, but could take over a system."""
         if not isinstance(data, dict) or "purpose" in data:
             return data
         kept = dict(data)
@@ -151,7 +147,7 @@ class Sheet(SheetModel):
         kept["purpose"] = "repair" if not elsewhere else "replace" if takes_over else "practise"
         proof = kept.get("proof") or {}
         if kept["purpose"] == "replace" and proof.get("proved"):
-            kept["accepted"] = proof["at"]  # the system went over when it was proved
+            kept["accepted"] = proof["at"]  # the system had moved when it was proved
         return kept
 
     format: Literal[1] = 1
@@ -161,24 +157,23 @@ class Sheet(SheetModel):
     purpose: RestorePurpose
     system: str
     system_name: str
-    system_address: str = ""  # when it was drafted
-    spare: str | None = None  # the enrolled spare that is the target, by name
-    new_name: str | None = None  # of the system that a seed becomes
+    system_address: str = ""  # time of the draft
+    spare: str | None = None  # name of the enrolled spare that is the target
+    new_name: str | None = None  # name of the system a seed becomes
     kind: str
     kind_version: int
     parts: list[str]
     target: Place
-    entrance: Place | None = None  # where the steps go, if not to where the target is read
+    entrance: Place | None = None  # where steps connect, if not where the target is read
     target_machine: str
     target_product: str
     target_version: str
     settings: dict[
         str, str
-    ] = {}  # what steps and places are filled with, whatever becomes of the system's own
-    seen_settings: dict[
-        str, str
-    ] = {}  # the system's own when a person last saw whether they differ
-    seen_login: str = ""  # the target's, likewise
+        # frozen settings for steps and paths; later changes of the system's settings do not apply
+    ] = {}
+    seen_settings: dict[str, str] = {}  # the system's settings when a person last agreed
+    seen_login: str = ""  # id of the target's login, likewise
     findings: list[Finding]
     steps: list[SheetStep]
     undo: list[SheetStep] = []
@@ -192,7 +187,7 @@ class Sheet(SheetModel):
     fresh_census: dict[str, list[str]]
     safety: str | None = None
     rejoined: bool = False
-    # its machine will answer with another id or key than the system is known by
+    # the machine will present another id or key than the system's known one
     new_identity: bool = False
     proof: Proof | None = None
     accepted: Aware | None = None
@@ -203,7 +198,7 @@ class Sheet(SheetModel):
         return [finding for finding in self.findings if finding.severity == "blocker"]
 
     def acts(self) -> list[SheetAct]:
-        """What a person may do with it now. ``begin`` and ``continue`` may still be blocked."""
+        """What a person may do now. ``begin`` and ``continue`` may still be blocked."""
         if self.state == "waiting" and self.open_gate() is not None:
             return ["answer"]
         if self.giving_up:
@@ -223,7 +218,7 @@ class Sheet(SheetModel):
                 assert_never(self.state)
 
     def awaits_acceptance(self) -> bool:
-        """It is proved, and a person must still say that the target is the system from now on."""
+        """Proved, but a person has not yet accepted the target as the system."""
         if self.state != "proved" or self.accepted is not None:
             return False
         match self.purpose:
@@ -237,12 +232,12 @@ class Sheet(SheetModel):
                 assert_never(self.purpose)
 
     def expected_seconds(self) -> float | None:
-        """How long all that no person does usually takes; None: some step was never done before."""
+        """Usual duration without the person's own work; None: some step was never done before."""
         seconds = [step.usually for step in self.steps if step.do != "gate"]
         return sum(one for one in seconds if one is not None) if None not in seconds else None
 
     def settled(self) -> datetime | None:
-        """Since when nothing more is expected of it; None: it may still be needed."""
+        """When the restore was settled; None: it may still be needed."""
         if self.state != "proved" or self.awaits_acceptance():
             return None
         if self.accepted is not None:
@@ -250,7 +245,7 @@ class Sheet(SheetModel):
         return self.proof.at if self.proof is not None else None
 
     def begun(self) -> list[SheetStep]:
-        """Steps that have done something to the target, or may have."""
+        """Steps that changed the target, or may have."""
         return [
             step
             for step in self.steps
@@ -258,17 +253,17 @@ class Sheet(SheetModel):
         ]
 
     def done_to_target(self) -> list[str]:
-        """Steps that are done and may have changed the target, by title."""
+        """Titles of finished steps that may have changed the target."""
         changing = ("write", "upload", "command", "request", "rejoin")
         return [step.title for step in self.begun() if step.state == "done" and step.do in changing]
 
     def to_undo(self) -> list[SheetStep]:
-        """What undoes steps that have begun, the last of them first."""
+        """Undo steps of begun steps, in reverse order."""
         begun = {step.number for step in self.begun()}
         return [step for step in self.undo if step.undoes in begun]
 
     def staying(self) -> list[str]:
-        """What has begun and cannot be undone, by title."""
+        """Titles of begun steps that cannot be undone."""
         return [step.title for step in self.begun() if not step.undone]
 
     def begin_proof_again(self) -> None:
@@ -278,7 +273,7 @@ class Sheet(SheetModel):
                 step.state, step.detail, step.passed = "waiting", "", None
 
     def give_up(self, by: str, at: datetime) -> None:
-        """From now on it is undone; what it waited for is no question any more."""
+        """Switch to undoing; open gates are void."""
         if not self.giving_up:
             for gate in self.gates:
                 if gate.answer is None:
@@ -295,7 +290,7 @@ class Sheet(SheetModel):
         )
 
     def ask(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
-        """The gate of this kind for a step; a new one if there is none yet."""
+        """The gate of this kind for a step; created if missing."""
         return self.gate_of(kind, step) or self.ask_anew(kind, step, question, choices)
 
     def ask_anew(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:

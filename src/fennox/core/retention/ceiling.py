@@ -1,6 +1,4 @@
-"""A ceiling for a store: how much backups may take of it, and which go early when they take more.
-Pure.
-"""
+"""A store's ceiling: how much space backups may use, and which are removed early above it. Pure."""
 
 from __future__ import annotations
 
@@ -12,15 +10,15 @@ from datetime import datetime, timedelta
 
 from fennox.core.errors import BadInput
 
-GRACE = timedelta(days=3)  # from the warning until something goes
-NEAR = 0.9  # of the ceiling; above this it is reported
+GRACE = timedelta(days=3)  # between the warning and the first removal
+NEAR = 0.9  # of the ceiling; usage above this is reported
 _UNITS = {"MB": 10**6, "GB": 10**9, "TB": 10**12}
 _FORM = re.compile(r"(\d{1,6}(?:\.\d{1,3})?) ?(%|MB|GB|TB)\Z")
 
 
 @dataclass(frozen=True)
 class Ceiling:
-    """A share of what backups have and what is free, or a number of bytes."""
+    """A share of used plus free space, or a number of bytes."""
 
     text: str
     share: float | None = None
@@ -53,8 +51,8 @@ def parse(text: str) -> Ceiling | None:
 
 @dataclass(frozen=True)
 class Held:
-    """A backup in the store. ``size``: what it brought there; ``may_go``: nothing but rungs of
-    ladders keeps it.
+    """A backup in the store. ``size``: bytes it added; ``may_go``: kept only by rungs of
+    ladders.
     """
 
     id: str
@@ -69,14 +67,12 @@ class _Node:
     held: Held
     before: _Node | None = None
     after: _Node | None = None
-    turn: int = field(default=0)  # counts changes of its neighbours
+    turn: int = field(default=0)  # version of its neighbourhood
 
 
 def thinned(backups: list[Held], excess: int, now: datetime) -> list[str]:
-    """Which go early so that ``excess`` bytes are freed, in the order in which they go; fewer if no
-    more may.
-
-    First goes what lies closest to its neighbours for its age: a history gets thinner everywhere
+    """Backups to remove early to free ``excess`` bytes, in order; fewer if no others may go. First
+    the one closest to its neighbours relative to its age, so that a history is thinned everywhere
     and keeps its length.
     """
     waiting: list[tuple[float, str, int, _Node]] = []
@@ -92,7 +88,7 @@ def thinned(backups: list[Held], excess: int, now: datetime) -> list[str]:
     while waiting and excess > 0:
         _, _, turn, node = heapq.heappop(waiting)
         if turn != node.turn:
-            continue  # it was pushed again since
+            continue  # stale heap entry
         gone.append(node.held.id)
         excess -= node.held.size
         node.turn += 1
@@ -119,7 +115,7 @@ def _chains(backups: list[Held]) -> list[list[_Node]]:
 
 
 def _closeness(node: _Node, now: datetime) -> float:
-    """The gap that it would leave, against its age. The oldest of a system goes last of all."""
+    """The gap its removal would leave, relative to its age. A system's oldest backup goes last."""
     if node.before is None:
         return float("inf")
     younger = node.after.held.time if node.after else now

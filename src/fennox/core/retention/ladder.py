@@ -2,10 +2,10 @@
 
 ``everything for 14 days, daily for 60 days, monthly for 7 years, always 3``: a rung keeps the
 newest good backup of each of its local periods within its time; ``always n`` keeps the newest n
-good ones whatever their age. Backups that are held, and the last good one, never go. Doubtful ones
-keep nothing but themselves, and stay until a person has looked; so do those whose dates are in
-doubt, since a ladder that counted by a wrong date would let the right ones go. Safety copies count
-for no rung; they stay while they are held.
+good ones whatever their age. Backups on hold and the last good one are never removed. A doubtful
+backup occupies no rung and stays until a person has looked; so does one with a doubtful date,
+because counting a wrong date would remove the right backups. Safety copies occupy no rung and stay
+while they are held.
 """
 
 from __future__ import annotations
@@ -42,14 +42,14 @@ class Rung:
 
 @dataclass(frozen=True)
 class OnRung:
-    """It is the newest good one of its period."""
+    """The newest good backup of its period."""
 
     rung: Rung
 
 
 @dataclass(frozen=True)
 class AmongNewest:
-    """It is one of the newest good ones, whatever their age."""
+    """One of the newest good backups, regardless of age."""
 
     count: int
 
@@ -76,7 +76,7 @@ class NoLadder:
 
 @dataclass(frozen=True)
 class OfRetired:
-    """Its system is retired, and nobody has let it go."""
+    """Its system is retired and its backups have not been released."""
 
 
 Reason = OnRung | AmongNewest | OnHold | InDoubt | DateInDoubt | NoLadder | OfRetired
@@ -104,7 +104,7 @@ def in_words(reason: Reason) -> str:
 
 
 def end(time: datetime, reason: Reason) -> datetime | None:
-    """When this ends by itself for a backup of ``time``; None: it has no end of its own."""
+    """When this reason ends by itself for a backup of ``time``; None: never."""
     match reason:
         case OnRung(rung):
             return time + timedelta(days=rung.days)
@@ -124,8 +124,8 @@ class Ladder:
 
 
 class Ranked(Protocol):
-    """A backup as a ladder sees it. ``held``: the reason, if it is on hold; ``safety``: it counts
-    for no rung.
+    """A backup as a ladder sees it. ``held``: the reason, if on hold; ``safety``: occupies no
+    rung.
     """
 
     @property
@@ -141,9 +141,7 @@ class Ranked(Protocol):
 
 
 def _period_of(cadence: Cadence) -> Callable[[datetime], object] | None:
-    """What is the same for all moments of a period, local time; None: each moment is a period of
-    its own.
-    """
+    """A key shared by all moments of a period, local time; None: every moment is its own period."""
     match cadence:
         case "everything":
             return None
@@ -187,8 +185,8 @@ def kept(
     *,
     undated: Collection[str] = (),
 ) -> dict[str, list[Reason]]:
-    """For each backup what keeps it; an empty list means that it goes. ``undated``: those whose
-    dates are in doubt.
+    """The reasons that keep each backup; an empty list: removable. ``undated``: backups with
+    doubtful dates.
     """
     now = aware(now)
     reasons: dict[str, list[Reason]] = {}
@@ -206,7 +204,7 @@ def kept(
         elif not item.safety:
             good.append((item.time, item.id, why))
     good.sort(key=itemgetter(0, 1))
-    local: list[datetime] = []  # of the good ones, the newest first, as far as they are asked for
+    local: list[datetime] = []  # of good backups, newest first, computed on demand
     for rung in ladder.rungs:
         begin = bisect_left(good, now - timedelta(days=rung.days), key=itemgetter(0))
         _stand_on(rung, good[begin:], local, zone)
@@ -221,8 +219,8 @@ def _stand_on(
     local: list[datetime],
     zone: ZoneInfo,
 ) -> None:
-    """The newest of each of the rung's periods stands on it. ``good``: those as young as it asks,
-    oldest first; ``local``: their times in the zone, newest first, as far as known.
+    """The newest backup of each period occupies the rung. ``good``: backups within its time, oldest
+    first; ``local``: their local times, newest first, as far as computed.
     """
     period_of = _period_of(rung.cadence)
     seen: set[object] = set()
@@ -239,8 +237,7 @@ def _stand_on(
 
 
 def goes(time: datetime, reasons: Iterable[Reason]) -> datetime | None:
-    """When nothing keeps a backup any more, at the earliest; None: something keeps it that has no
-    end of its own.
+    """Earliest time when nothing keeps a backup any more; None: some reason never ends by itself.
 
     ``reasons`` as :func:`kept` gives them.
     """

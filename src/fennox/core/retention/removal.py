@@ -1,8 +1,7 @@
-"""How a backup goes: marked, then removable, then removed. Pure.
-
-A ladder that keeps a backup no more only marks it. A sweep that sees the mark begins to count, a
-later sweep removes it once it stood for the grace. What would go unusually fast, or is the newest
-of anything, waits for a person.
+"""Removal of a backup in three stages: marked, removable, removed. Pure. A ladder that no longer
+keeps a backup only marks it. The first sweep that sees the mark starts the grace period; a later
+sweep removes the backup after it. Unusually many removals, and the newest backup of anything, wait
+for a person.
 """
 
 from __future__ import annotations
@@ -19,7 +18,7 @@ SHARE = 0.2  # of the backups of a system or a store; more, marked at one time, 
 
 
 class Wait(Enum):
-    """What a marked backup still waits for."""
+    """What the removal of a marked backup waits for."""
 
     FIRST_SWEEP = "first sweep"
     GRACE = "grace"
@@ -34,12 +33,9 @@ BY_A_PERSON = frozenset({Wait.NEWEST, Wait.SYSTEM_SHARE, Wait.STORE_SHARE})
 
 @dataclass(frozen=True)
 class MarkedBackup:
-    """A backup in one store. ``parts``: which it holds, or None if it is whole; ``taken``: its
-    date.
-
-    ``marked``: when something last said that it may go; None: nothing does, or it is on hold.
-    ``person``: a person said it, of this very backup or of a retired system. ``first_seen``: when a
-    sweep saw the mark for the first time.
+    """A backup in one store. ``parts``: those it holds, None if complete; ``taken``: its date.
+    ``marked``: time of the last mark; None: unmarked or on hold. ``person``: marked by a person,
+    for this backup or its retired system. ``first_seen``: when a sweep first saw the mark.
     """
 
     id: str
@@ -56,10 +52,8 @@ class MarkedBackup:
 def waits(
     backups: Sequence[MarkedBackup], now: datetime, confirmed: Collection[str] = ()
 ) -> dict[str, Wait | None]:
-    """What each marked backup of a store waits for; None: the sweep removes it. Others are not in
-    the answer.
-
-    ``confirmed``: those of which a person said that they may go although they are unusual.
+    """What each marked backup of a store waits for; None: the sweep removes it. Unmarked ones are
+    omitted. ``confirmed``: unusual removals confirmed by a person.
     """
     marked = [backup for backup in backups if backup.marked is not None]
     newest = _newest(backups)
@@ -99,11 +93,9 @@ def _newest(backups: Sequence[MarkedBackup]) -> set[str]:
 
 
 def _unusual(backups: Sequence[MarkedBackup]) -> tuple[set[str], set[str]]:
-    """Backups marked together that are more than a share of their system's, and of the store's.
-
-    Each new backup pushes an old one out, which is usual however few there are. So one of a system
-    that was taken lately is never unusual, and neither are many in one sweep that were marked one
-    after the other.
+    """Backups marked together that exceed a share of their system's or the store's backups. Each
+    new backup displaces an old one, which is normal however few there are. So a single backup of a
+    recently taken system is never unusual, nor are many that were marked one after the other.
     """
     total: dict[str, int] = defaultdict(int)
     newest: dict[str, datetime] = {}

@@ -1,4 +1,4 @@
-"""When something that grows is full. Pure."""
+"""Forecast of when a growing store is full. Pure."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ _DAY = 86400.0
 def time_until_full(
     looks: Sequence[tuple[datetime, int]], free: int, now: datetime
 ) -> timedelta | None:
-    """From looks at used bytes, oldest first, and the bytes that are free now; None: it does not
-    grow, or too few.
+    """From measurements of used bytes, oldest first, and the bytes free now; None: not growing, or
+    too few measurements.
     """
     if len(looks) < 3 or looks[-1][0] - looks[0][0] < _LEAST:
         return None

@@ -1,5 +1,4 @@
-"""What a schedule is made of: rules that give local times without a zone, and intervals that need
-none.
+"""The rules of a schedule: those that yield naive local times, and intervals that need no zone.
 
 RFC 5545 recurrences and POSIX cron lines are read by libraries; the phrases by
 :mod:`fennox.core.schedule.phrases`.
@@ -19,14 +18,14 @@ from dateutil.rrule import DAILY, HOURLY, WEEKLY, rrule, rrulestr
 
 from fennox.core.errors import BadInput
 
-ANCHOR = datetime(2000, 1, 3)  # noqa: DTZ001 - a Monday; what has no beginning of its own counts from here
+ANCHOR = datetime(2000, 1, 3)  # noqa: DTZ001 - a Monday; rules without a start date count from here
 _LONGEST = (
     366 * 9
 )  # days to search for a due time before giving up: 29 February may be eight years away
 
 
 class LocalRule(Protocol):
-    """Due times as a clock on the wall shows them."""
+    """Due times as naive local times."""
 
     def after(self, moment: datetime) -> Iterator[datetime]:
         """Naive times later than a naive ``moment``, in order."""
@@ -34,8 +33,8 @@ class LocalRule(Protocol):
 
 @dataclass(frozen=True)
 class DayChoice:
-    """Which days. None and 1 do not narrow. ``month_days``: -1 is the last. ``nth``: (2, 6) is the
-    second Sunday.
+    """Selects days. None and 1 select all. ``month_days``: -1 is the last day. ``nth``: (2, 6) is
+    the second Sunday.
     """
 
     weekdays: frozenset[int] | None = None
@@ -62,9 +61,7 @@ class DayChoice:
 
 
 def _weeks(day: date, length: int) -> tuple[int, int]:
-    """The how-manieth of its weekday this day is in its month, from the beginning and (negative)
-    from the end.
-    """
+    """The ordinal of this weekday in its month, from the start and (negative) from the end."""
     return (day.day - 1) // 7 + 1, -((length - day.day) // 7 + 1)
 
 
@@ -95,10 +92,10 @@ _UNIT = {HOURLY: timedelta(hours=1), DAILY: timedelta(days=1), WEEKLY: timedelta
 class Recurrence:
     """A recurrence rule of RFC 5545, with its own DTSTART or counted from the anchor.
 
-    The search begins shortly before the moment asked about, not at the rule's beginning. For a rule
-    that never comes it runs to the year 9999, so rules are accepted in a process that can be killed
-    (``engine.evaluating``). A rule that comes at all comes again within 400 years, which is found
-    quickly.
+    The search begins shortly before the requested moment, not at the rule's start. For a rule
+    without occurrences it runs to the year 9999, so rules are validated in a process that can be
+    killed (``engine.processes``). A rule with any occurrence has one within 400 years, which is
+    found quickly.
     """
 
     def __init__(self, text: str) -> None:
@@ -132,7 +129,7 @@ class Recurrence:
 
 
 def _must_be_bounded(rule: Any, text: str) -> None:
-    """Raise ``BadInput`` for a rule that takes long even if it comes."""
+    """Raise ``BadInput`` for a rule that is slow to evaluate even if it has occurrences."""
     times = len(rule._byhour or [0]) * len(rule._byminute or [0]) * len(rule._bysecond or [0])
     problem = ""
     if not 1 <= rule._interval <= 10_000:
@@ -167,13 +164,13 @@ class CronLine:
         try:
             yield from CronSim(self._text, moment)
         except CronSimError:
-            return  # it never comes, like 30 February
+            return  # it has no occurrence, like 30 February
 
 
 @dataclass(frozen=True)
 class Interval:
-    """Every so much time that really passes, whatever the clocks do; within the day perhaps only in
-    a window.
+    """A fixed interval of elapsed time, regardless of clock changes; optionally only within a daily
+    window.
     """
 
     length: timedelta

@@ -1,9 +1,7 @@
-"""Which time it is, judged from evidence. Pure.
-
-A clock is evidence, not authority: by a clock that was a year ahead for two minutes, good backups
-were removed. So before anything is marked, removed or called late, the clock in use is compared
-with other clocks, and with the dates of things that have already happened. Where they disagree
-nothing goes until a person has looked.
+"""Judging the time from evidence. Pure. A clock is evidence, not authority: a clock that was a year
+ahead for two minutes once led to the removal of good backups. So before anything is marked, removed
+or reported late, the clock in use is compared with other clocks and with the dates of past events.
+If they disagree, nothing is removed until a person has looked.
 """
 
 from __future__ import annotations
@@ -16,21 +14,19 @@ from typing import assert_never
 
 from fennox.core.words import first_few
 
-APART = timedelta(minutes=2)  # two clocks that differ by more disagree
-JUMP = timedelta(days=1)  # a clock that went further than this between two tendings may have jumped
+APART = timedelta(minutes=2)  # clocks that differ by more disagree
+JUMP = timedelta(days=1)  # a larger advance between two tendings may be a jump of the clock
 
 DATABASE = "PostgreSQL"
 BACKUP, RUN, TENDING = "the newest backup", "the newest run", "the last tending"
-# seconds that a machine's clock may be off before anybody hears of it
+# seconds a machine's clock may be off before it is reported
 MOST_SKEW = 60.0
 
 
 @dataclass(frozen=True)
 class ObservedClock:
-    """Another clock, by how much it was ahead of ours when both were read.
-
-    ``accepted``: the difference that a person has confirmed, as of a far side that keeps another
-    time. One that has been mended since agrees all the same.
+    """Another clock, and by how much it was ahead of ours. ``accepted``: a difference confirmed by
+    a person, as for a far side set to another time. A clock corrected since then also agrees.
     """
 
     name: str
@@ -40,8 +36,8 @@ class ObservedClock:
 
 @dataclass(frozen=True)
 class Event:
-    """Something that has happened, with the date it bears. A person has confirmed dates up to
-    ``accepted``.
+    """A past event with its recorded date. ``accepted``: dates up to here are confirmed by a
+    person.
     """
 
     name: str
@@ -51,11 +47,9 @@ class Event:
 
 @dataclass(frozen=True)
 class ClockEvidence:
-    """The evidence for one judgement.
-
-    ``now``: by the clock that is judged, which is called ``own``. ``tended``: when stores and
-    ladders were last tended, by that clock. ``disordered``: systems with backups that are dated
-    before backups taken earlier.
+    """The evidence for one judgement. ``now``: by the judged clock, named ``own``. ``tended``: when
+    stores and ladders were last tended, by that clock. ``disordered``: systems with backups dated
+    before earlier backups.
     """
 
     own: str
@@ -77,7 +71,7 @@ class Apart:
 
 @dataclass(frozen=True)
 class FromFuture:
-    """Something has happened at a time that is still to come."""
+    """A past event bears a future date."""
 
     event: str
     at: datetime
@@ -86,7 +80,7 @@ class FromFuture:
 
 @dataclass(frozen=True)
 class Jumped:
-    """The clock went further since the last tending than it should have."""
+    """The clock advanced more since the last tending than it should have."""
 
     since: datetime
     by: timedelta
@@ -103,7 +97,7 @@ Doubt = Apart | FromFuture | Jumped | Disordered
 
 
 def judge(evidence: ClockEvidence) -> tuple[Doubt, ...]:
-    """Why the clock may be wrong; empty: nothing speaks against it."""
+    """Reasons to doubt the clock; empty: none."""
     doubts: list[Doubt] = [
         Apart(clock.name, clock.ahead)
         for clock in evidence.clocks
@@ -126,8 +120,8 @@ def is_future(moment: datetime, now: datetime) -> bool:
 
 
 def past(moment: datetime | None, now: datetime) -> datetime | None:
-    """The moment, unless it is still to come: a wrong clock wrote it, and it says nothing about how
-    long ago it was.
+    """The moment, or None if it lies in the future: a wrong clock wrote it, and its age is
+    unknown.
     """
     return None if moment is None or is_future(moment, now) else moment
 
@@ -166,11 +160,10 @@ def span(length: timedelta) -> str:
 
 
 def dates_in_doubt(dates: Mapping[int, datetime], now: datetime) -> frozenset[int]:
-    """Sequence numbers of backups of one system whose dates cannot all be right.
-
-    Backups are numbered in the order in which they were taken. So a date that is still to come is
-    wrong, and of two that stand in the other order than their numbers at least one is. Which one
-    cannot be known: both are in doubt.
+    """Sequence numbers of one system's backups whose dates cannot all be right. Backups are
+    numbered in the order they were taken. So a future date is wrong, and of two dates in the
+    opposite order of their numbers at least one is wrong. Which one is unknown, so both are in
+    doubt.
     """
     doubtful = {number for number, at in dates.items() if is_future(at, now)}
     rest = sorted(number for number in dates if number not in doubtful)
@@ -188,11 +181,9 @@ def dates_in_doubt(dates: Mapping[int, datetime], now: datetime) -> frozenset[in
 
 
 def misdated(dates: Mapping[int, datetime], now: datetime) -> frozenset[int]:
-    """The fewest backups whose dates must be wrong so that all others agree with the order and with
-    ``now``.
-
-    This is what a person confirms who says that the clock is right now: these stay in doubt, the
-    others do not.
+    """The smallest set of backups whose dates must be wrong for all others to agree with their
+    order and with ``now``. A person who confirms the present clock confirms all others; these stay
+    in doubt.
     """
     rest = [number for number in sorted(dates) if not is_future(dates[number], now)]
     kept = _longest_in_order([dates[number] for number in rest])
@@ -201,7 +192,7 @@ def misdated(dates: Mapping[int, datetime], now: datetime) -> frozenset[int]:
 
 
 def _longest_in_order(moments: Sequence[datetime]) -> list[int]:
-    """Places of a longest subsequence that never goes back (patience sorting)."""
+    """Indexes of a longest non-decreasing subsequence (patience sorting)."""
     tails: list[datetime] = []
     tail_places: list[int] = []
     before: list[int | None] = []

@@ -24,16 +24,16 @@ from fennox.core.schedule.due_rules import ANCHOR, Interval, LocalRule, Rule
 from fennox.core.schedule.phrases import rule_of
 from fennox.core.time import aware
 
-_JUMP = timedelta(hours=3)  # longer than any clock change
+_JUMP = timedelta(hours=3)  # exceeds any clock change
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
-_BLOCK = timedelta(days=8)  # of which the due times are kept
-_BLOCKS = 64  # kept of one schedule
+_BLOCK = timedelta(days=8)  # days whose due times are cached
+_BLOCKS = 64  # cached days per schedule
 _INSTANT = timedelta(microseconds=1)
 _WINDOWS = (
     timedelta(days=2),
     timedelta(days=40),
     timedelta(days=400),
-)  # in which a newest due time is looked for
+)  # days searched for the newest due time
 _QUIET = re.compile(r"(\d{1,2}):(\d{2})\s+to\s+(\d{1,2}):(\d{2})\Z")
 
 
@@ -58,8 +58,8 @@ class Schedule:
         return self._kept(self.rule, moment)
 
     def _kept(self, rule: LocalRule, moment: datetime) -> Iterator[datetime]:
-        """As :meth:`_on_the_wall`; what lies near is worked out once, as thousands of systems ask
-        for it.
+        """As :meth:`_on_the_wall`, cached for nearby days, because thousands of systems ask for
+        them.
         """
         number = (moment - _EPOCH) // _BLOCK
         for near in (number, number + 1):
@@ -81,7 +81,7 @@ class Schedule:
         return self._blocks[number]
 
     def _on_the_wall(self, rule: LocalRule, moment: datetime) -> Iterator[datetime]:
-        """Around a jump of the clocks local order is not the order of time, so what lies near is
+        """Around a clock change local order differs from the order of time, so nearby times are
         sorted.
         """
         near: list[datetime] = []
@@ -135,9 +135,7 @@ class Schedule:
 
 
 def inside(window: tuple[time, time], at: time) -> bool:
-    """Whether a time of day lies in a window that may go over midnight; its end does not belong to
-    it.
-    """
+    """Whether a time of day lies in a window, which may cross midnight; its end is excluded."""
     begin, end = window
     return begin <= at < end if begin <= end else at >= begin or at < end
 
@@ -181,7 +179,7 @@ def quiet_hours(text: str) -> tuple[time, time] | None:
 
 
 def after_quiet(window: tuple[time, time] | None, zone: ZoneInfo, moment: datetime) -> datetime:
-    """When something that is due at ``moment`` may begin."""
+    """When a run due at ``moment`` may start."""
     local = aware(moment).astimezone(zone)
     if window is None or not inside(window, local.time()):
         return moment
@@ -192,8 +190,8 @@ def after_quiet(window: tuple[time, time] | None, zone: ZoneInfo, moment: dateti
 
 
 def place_in(spread: int, system: str) -> timedelta:
-    """A system's own place in a window of ``spread`` minutes, the same every time and even over
-    many systems.
+    """A system's own offset within ``spread`` minutes, stable and evenly distributed over many
+    systems.
     """
     if spread == 0:
         return timedelta()

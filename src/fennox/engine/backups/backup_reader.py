@@ -1,4 +1,4 @@
-"""Reading a backup: only checked bytes leave here (store-format §12)."""
+"""Reading a backup: yields only verified bytes (store-format §12)."""
 
 from __future__ import annotations
 
@@ -20,15 +20,15 @@ from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
 from fennox.stores.base import Span
 
-_AHEAD = 6  # chunks of a document that are read before they are asked for; at most 4 MiB each
-_SMALL = 256 * 1024  # bytes; a smaller chunk is opened in less time than a thread needs to begin
+_AHEAD = 6  # chunks of a document read ahead; at most 4 MiB each
+_SMALL = 256 * 1024  # bytes; opening a smaller chunk takes less time than starting a thread
 
 Digests = dict[str, dict[str, str]]
 """Part → path → a text that differs if the document differs."""
 
 
 class Pieces:
-    """A cache of read chunks, for reading backup after backup. It keeps the last 64 MiB."""
+    """A cache of read chunks for reading several backups. Keeps the last 64 MiB."""
 
     _KEPT = 64 * 1024 * 1024  # bytes
 
@@ -51,9 +51,7 @@ class Pieces:
 
 @dataclass
 class BackupReader:
-    """Reads one backup. Of several places of a chunk the first valid one counts. ``pieces`` may be
-    shared.
-    """
+    """Reads one backup. The first valid place of a chunk is used. ``pieces`` may be shared."""
 
     vault: Vault
     index: PackIndex
@@ -109,7 +107,7 @@ class BackupReader:
         return levels
 
     async def tree_ids(self, root: Root) -> set[bytes]:
-        """Every chunk that a tree lies in."""
+        """Every chunk a tree is stored in."""
         return {ref.id_bytes() for level in await self._levels(root) for ref in level}
 
     async def head(self) -> Head:
@@ -122,7 +120,7 @@ class BackupReader:
         return manifest.decode_outline(await self._head_bytes())
 
     async def head_ids(self) -> set[bytes]:
-        """Every chunk that the head lies in."""
+        """Every chunk the head is stored in."""
         return await self.tree_ids(self.head_root)
 
     @property
@@ -137,8 +135,8 @@ class BackupReader:
         return b"".join([piece async for piece in self.tree(self.head_root)])
 
     async def needed(self) -> set[bytes]:
-        """Every chunk the backup needs, those of the id list itself among them. Needs no opening
-        key (§8).
+        """Every chunk the backup needs, including those of the id list itself. Needs no opening key
+        (§8).
         """
         return await self.tree_ids(self.record.reference.id_list) | (await self.id_list()).keys()
 
@@ -159,8 +157,8 @@ class BackupReader:
             )
 
     async def content(self, document: Document) -> AsyncIterator[bytes]:
-        """A document's content, piece by piece. Each piece is checked before it is given; the end
-        checks the whole.
+        """A document's content, piece by piece. Each piece is verified before it is yielded, and
+        the whole at the end.
         """
         digest, size = Digest(), 0
         ahead: deque[asyncio.Task[bytes]] = deque()
@@ -201,7 +199,7 @@ class BackupReader:
 
 
 def digest_of(document: Document) -> str:
-    """One text that differs if the document differs in content, mode, owner or link target."""
+    """A fingerprint that differs if content, mode, owner or link target differ."""
     if document.type == "link":
         return f"link {document.link}"
     if document.type == "folder":
@@ -210,7 +208,7 @@ def digest_of(document: Document) -> str:
 
 
 async def backup_digests(reader: BackupReader, parts: list[str]) -> Digests:
-    """What a backup holds, as texts to compare with what a machine holds."""
+    """A backup's documents as fingerprints, to compare with a machine's."""
     found: Digests = {}
     for part in (await reader.head()).parts:
         if part.name in parts:

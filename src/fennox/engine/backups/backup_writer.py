@@ -27,13 +27,13 @@ from fennox.core.format.trees import EMPTY, MAX_ROOT, Level, Ref, Root
 from fennox.engine.backups import confirmation
 from fennox.engine.backups.pack_writer import READ_BACK_WHOLE, PackWriter
 
-_SMALL = 128 * 1024  # bytes; less is cut and named without leaving the event loop
+_SMALL = 128 * 1024  # bytes; shorter content is carved on the event loop
 _LARGE_FROM = 32 * 1024 * 1024  # bytes; longer documents are cut into larger chunks
 
 
 @dataclass(frozen=True)
 class Content:
-    """A document's content as stored."""
+    """The stored form of a document's content."""
 
     chunks: list[ChunkKey]
     size: int
@@ -47,8 +47,8 @@ class BackupWriter(PackWriter):
     async def add_content(
         self, stream: AsyncIterable[bytes], *, expected: int = 0, apart: bool = False
     ) -> Content:
-        """Store one document. ``apart``: under random chunk keys, so that a guess of it cannot be
-        tested (§4.3).
+        """Store one document. ``apart``: under random chunk keys, so that nobody can test a guess
+        of its content (§4.3).
         """
         before = self._new
         content = await self._cut_and_kept(stream, expected, apart)
@@ -56,9 +56,7 @@ class BackupWriter(PackWriter):
         return content
 
     async def add_whole(self, data: bytes, *, apart: bool = False) -> Content:
-        """Store a document that is there whole. Short ones are not worth a thread, which has to
-        wait for the others.
-        """
+        """Store a document held in memory. Short ones are not worth the overhead of a thread."""
         before = self._new
         pieces = self._named(chunks.cut(data, self.vault.header.chunking.small), apart)
         content = Content(await self._keep(list(pieces)), len(data), blake2b_256(data))
@@ -66,14 +64,14 @@ class BackupWriter(PackWriter):
         return content
 
     def recipe(self) -> Recipe:
-        """How contents are carved elsewhere for this backup: sealed as well, while most of what
-        comes is new.
+        """How other processes carve contents for this backup; they also seal while most content is
+        new.
         """
         secret, sizes = self.vault.secret, self.vault.header.chunking.small
         return Recipe(secret.chunk_id_key, secret.chunk_key_key, sizes, self._new * 2 > self._kept)
 
     async def add_carved(self, data: bytes, carved: Carved) -> Content:
-        """Store a document that was carved elsewhere, by this writer's recipe."""
+        """Store a document carved by another process with this writer's recipe."""
         before, plain, pieces, at = self._new, memoryview(data), [], 0
         for cut in carved.cuts:
             pieces.append(Piece(cut.id, cut.key, plain[at : at + cut.length], cut.sealed))
@@ -153,11 +151,9 @@ class BackupWriter(PackWriter):
     def seal_as_before(
         self, head: Root, id_list: Root, ids: Mapping[bytes, str], backup: str
     ) -> tuple[Root, bytes] | None:
-        """As :meth:`seal_manifest`, of a backup that is to hold what another holds; nothing need be
-        written for that.
-
-        ``head``, ``id_list``: of that other one; ``ids``: what its id list says. None: something
-        lies elsewhere now.
+        """As :meth:`seal_manifest`, for a backup with the same content as another; nothing needs to
+        be written. ``head``, ``id_list``: of the other backup; ``ids``: content of its id list.
+        None: some chunk has moved.
         """
         if not self.rely_on(ids.keys()) or self._used != ids or id_list.depth:
             return None
@@ -175,7 +171,7 @@ class BackupWriter(PackWriter):
         )
 
     async def confirm(self) -> None:
-        """After the last pack and before the record: all of it can be read. Raises
+        """After the last pack and before the record: verify that everything can be read. Raises
         :class:`confirming.PacksGone`.
         """
         await confirmation.see_packs(
@@ -193,8 +189,8 @@ class BackupWriter(PackWriter):
     ) -> bytes:
         """Put the record, which makes the backup exist, and read it back. Returns its bytes.
 
-        ``check``: raises if the run is no longer ours; asked last, as what comes before it may take
-        long.
+        ``check``: raises if the run is no longer ours; called last, because the steps before may
+        take long.
         """
         await self.confirm()
         data = records.encode(

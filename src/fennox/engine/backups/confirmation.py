@@ -1,5 +1,5 @@
-"""Before a record is put: what the backup relies on is in the store, and what was just written
-reads back (§13.3).
+"""Checks before a record is stored: all packs it relies on exist, and what was just written reads
+back (§13.3).
 """
 
 from __future__ import annotations
@@ -15,18 +15,16 @@ from fennox.core.names import ObjectName
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.stores.base import Span, Store
 
-_ASKED_ONE_BY_ONE = 16  # packs; of more, whole months are listed
+_ASKED_ONE_BY_ONE = 16  # packs; for more, whole months are listed
 
 
 class PacksGone(TryLater):
-    """Packs that a backup was to rely on are not in the store any more, or a sweep is about to
-    remove them.
-    """
+    """Packs a backup relies on are gone from the store, or a sweep is about to remove them."""
 
 
 @dataclass(frozen=True)
 class Sample:
-    """A chunk of a pack that was just written, to be read back: where it lies, and its digest."""
+    """A chunk of a pack just written, to be read back: its place and digest."""
 
     span: Span
     digest: str
@@ -35,11 +33,9 @@ class Sample:
 async def see_packs(
     store: Store, index: PackIndex, digests: set[str], own: Collection[ObjectName]
 ) -> None:
-    """See that every pack is in the store now, but for those that are our ``own`` and will be read
-    back.
-
-    A store may have been put back to an older copy, failed over or swept since its packs were
-    listed. Raises :class:`PacksGone`, and the index knows better from then on.
+    """Check that every pack exists now, except our ``own``, which are read back anyway. The store
+    may have been set back to an older copy, failed over or swept since its packs were listed.
+    Raises :class:`PacksGone` and updates the index.
     """
     names = {digest: index.named(digest) for digest in digests}
     relied_on = [name for name in names.values() if name is not None and name not in own]

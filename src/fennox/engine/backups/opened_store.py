@@ -1,4 +1,4 @@
-"""Making a store and opening one, by its headers (store-format §3)."""
+"""Making and opening a store by its headers (store-format §3)."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from fennox.stores.base import Store
 
 
 def rescue_source() -> bytes:
-    """The offline reader as it is copied into every store."""
+    """The offline reader that is copied into every store."""
     return files("fennox").joinpath("rescue.py").read_bytes()
 
 
@@ -56,7 +56,7 @@ def readme(store_id: str, suite: SuiteName) -> bytes:
 
 
 async def renew_reader(vault: Vault) -> None:
-    """Rewrite reader and readme if they are not of this version and the store's newest keys."""
+    """Rewrite reader and readme if they are outdated or made for older keys."""
     for name, data in (
         (RESCUE_NAME, rescue_source()),
         (README_NAME, readme(vault.id, vault.header.suite)),
@@ -136,12 +136,10 @@ async def open_pinned(
     chain: Mapping[int, bytes] | None = None,
     looked: bool = False,
 ) -> Vault:
-    """Open a store with the keys the service holds; a header it did not write stops everything
-    (§3.3).
-
-    A pinned header that the store lacks was signed while the store was away, or somebody set the
-    store back: if what is there is ours and older, the pinned one is written. ``looked``: this was
-    checked just now.
+    """Open a store with the keys the service holds; a header the service did not write is an error
+    (§3.3). If the store lacks the pinned header, it was signed while the store was away, or
+    somebody set the store back: if the present header is ours and older, the pinned one is written.
+    ``looked``: this was checked just now.
     """
     mine = headers.decode(pinned)
     if not looked:
@@ -187,7 +185,7 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
     All headers of a generation lock the same opening key: an older one beside the newest would let
     a passphrase that was withdrawn open also what is written later (§3.3).
     """
-    # a slot that was locked again keeps its id
+    # a slot locked again keeps its id
     current = {slot.locked for slot in vault.header.slots}
     found: list[tuple[int, ObjectName]] = []
     withdrawn: list[ObjectName] = []
@@ -202,15 +200,13 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
                 withdrawn.append(item.name)
     names = [name for _, name in sorted(found)]
     if headers.name(vault.header) not in names:
-        return  # it is not there yet, and the others are all that opens the store
+        return  # it does not exist yet, and only the others open the store
     for name in dict.fromkeys([*names[:-keep], *withdrawn]):
         await vault.store.delete(name)
 
 
 def _is_ours(vault: Vault, header: Header) -> bool:
-    """Whether a holder of the write secret signed it. The scrub reports headers that somebody else
-    put there.
-    """
+    """Whether a holder of the write secret signed it. The scrub reports headers by anybody else."""
     try:
         header.check_under(vault.secret_of(header.generation))
     except Damaged:

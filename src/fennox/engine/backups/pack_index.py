@@ -1,4 +1,4 @@
-"""Which chunk lies where: read from the packs' own tables, never from the catalogue."""
+"""Index of chunks by place, read from the packs' own tables, never from the catalogue."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from fennox.core.names import ObjectName
 from fennox.engine.backups.vault import Vault
 from fennox.stores.base import FoundObject, Span
 
-_FIRST_READ = 16 * 1024  # bytes; the whole table of most packs
+_FIRST_READ = 16 * 1024  # bytes; covers the whole table of most packs
 
 
 @dataclass(frozen=True)
@@ -33,22 +33,19 @@ class PackIndex:
         self._places: dict[bytes, list[ChunkPlace]] = {}
         self._names: dict[str, ObjectName] = {}  # by the digest in the name
         self.damaged: dict[ObjectName, str] = {}
-        self.locks: dict[
-            ObjectName, datetime
-        ] = {}  # until when the far side locks a pack, where that was asked
+        self.locks: dict[ObjectName, datetime] = {}  # expiry of a pack's lock, where known
         self.swept: dict[ObjectName, Sweep] = {}  # sweep lists that were read
-        # packs that no take relied on when the packs were listed
+        # packs condemned when the packs were listed
         self.condemned: frozenset[str] = frozenset()
-        self._listed = -inf  # when the packs were listed, by a clock of our own
+        self._listed = -inf  # when the packs were listed, by a monotonic clock
         self._listed_at: datetime | None = (
             None  # and by the service's, which may be a simulated one
         )
 
     async def refresh(self, vault: Vault, *, not_older: float = 0) -> None:
-        """List the packs, if that was not done within ``not_older`` seconds.
-
-        Sweep lists name removed packs for ever, so a caller that checks the index against them
-        never relies on a removed pack. Packs that another process has just written may be missing.
+        """List the packs, unless done within ``not_older`` seconds. Sweep lists name removed packs
+        for ever, so a caller that checks the index against them never relies on a removed pack.
+        Packs just written by another process may be missing.
         """
         begun, now = time.monotonic(), vault.now()
         passed = (
@@ -61,12 +58,11 @@ class PackIndex:
         self._listed, self._listed_at = begun, now
 
     def look_again(self) -> None:
-        """What was listed is no longer to be relied on."""
+        """Drop the listing."""
         self._listed = -inf
 
     async def _list(self, vault: Vault) -> None:
-        # A pack that another run of this process adds while this one lists is not in the list, and
-        # not gone.
+        # A pack that another run adds during the listing is missing from it, but not gone.
         known, known_damaged = set(self._tables), set(self.damaged)
         present: set[ObjectName] = set()
         async for found in vault.store.list("packs/"):
@@ -96,14 +92,14 @@ class PackIndex:
 
     def add(self, pack: ObjectName, table: packs.Table) -> None:
         if pack in self._tables:
-            return  # another run of this process was quicker
+            return  # another run of this process was faster
         self._tables[pack] = table
         self._names[packs.digest_in_name(pack)] = pack
         for entry in table.entries:
             self._places.setdefault(entry.id, []).append(ChunkPlace(pack, entry))
 
     def forget(self, pack: ObjectName) -> None:
-        """A pack is not in the store."""
+        """Forget a pack that is gone from the store."""
         table = self._tables.pop(pack, None)
         self._names.pop(packs.digest_in_name(pack), None)
         self.locks.pop(pack, None)
@@ -115,7 +111,7 @@ class PackIndex:
                 del self._places[entry.id]
 
     def mark_damaged(self, pack: ObjectName, reason: str) -> None:
-        """Take a pack out of reuse at once; what is still whole in it can be read all the same."""
+        """Stop reusing a pack immediately; its intact chunks remain readable."""
         self.damaged[pack] = reason
 
     def named(self, digest: str) -> ObjectName | None:
@@ -123,11 +119,11 @@ class PackIndex:
 
     @property
     def packs(self) -> dict[ObjectName, packs.Table]:
-        """The table of every pack that could be read."""
+        """The table of every readable pack."""
         return self._tables
 
     def sound_place(self, chunk_id: bytes) -> ChunkPlace | None:
-        """A place of this chunk in a pack that nothing is known against."""
+        """A place of this chunk in a pack without known damage."""
         return next(
             (place for place in self.places(chunk_id) if place.pack not in self.damaged), None
         )

@@ -22,24 +22,24 @@ from fennox.engine.backups.vault import Vault
 from fennox.stores.base import Span
 
 _PACK_TARGET = 8 * 1024 * 1024  # bytes of sealed chunks before a pack is written
-_BATCH = 512 * 1024  # bytes of chunks that go to a thread together to be sealed
-READ_BACK_WHOLE = 1024 * 1024  # bytes; of a take that wrote more, one chunk a pack is read back
-_AT_ONCE = 4  # batches being sealed while reading continues
+_BATCH = 512 * 1024  # bytes of chunks sealed together in one thread
+READ_BACK_WHOLE = 1024 * 1024  # bytes; if a take wrote more, only one chunk per pack is read back
+_AT_ONCE = 4  # batches sealed while reading continues
 
 
 @dataclass
 class Written:
-    """What has been added to the store so far."""
+    """Totals added to the store so far."""
 
     chunks: int = 0
-    content: int = 0  # of the chunks, those of documents and not of the manifest
+    content: int = 0  # chunks of documents, without the manifest's
     bytes: int = 0
     objects: int = 0
 
 
 def _seen(task: asyncio.Task[None]) -> None:
-    """A run that ended for another reason does not wait for its last pack; its error is then
-    nobody's news.
+    """A run that ended for another reason does not wait for its last pack; that pack's error is
+    dropped.
     """
     if not task.cancelled():
         task.exception()
@@ -56,21 +56,19 @@ class PackWriter:
     _pending: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
     _pending_bytes: int = 0
     _used: dict[bytes, str] = field(default_factory=dict)
-    _kept: int = 0  # chunks that came
-    _new: int = 0  # chunks of them that the store lacked
+    _kept: int = 0  # chunks received
+    _new: int = 0  # of these, chunks the store lacked
     _batch: list[Piece] = field(default_factory=list)
     _batch_bytes: int = 0
     _sealing: deque[tuple[list[Piece], asyncio.Task[list[bytes]]]] = field(default_factory=deque)
-    _coming: set[bytes] = field(default_factory=set)  # ids of chunks that are in a batch
-    _leaving: frozenset[bytes] = frozenset()  # ids of chunks in the pack that is on its way
+    _coming: set[bytes] = field(default_factory=set)  # ids of chunks in a batch
+    _leaving: frozenset[bytes] = frozenset()  # ids of chunks in the pack being written
     _writing: asyncio.Task[None] | None = None
-    # packs that this writer has written
+    # packs written by this writer
     _own: dict[ObjectName, Sample] = field(default_factory=dict)
 
     async def _keep(self, pieces: list[Piece]) -> list[ChunkKey]:
-        """Have those sealed that the store lacks; in packs they keep the order in which they
-        came.
-        """
+        """Seal the chunks the store lacks; packs keep their order of arrival."""
         self._kept += len(pieces)
         for piece in pieces:
             known = piece.id in self._used or piece.id in self._coming or self._packed(piece.id)
@@ -109,7 +107,7 @@ class PackWriter:
         return await asyncio.to_thread(seal_all)
 
     async def _collect(self) -> None:
-        """Take the oldest batch into the pack that is being filled."""
+        """Add the oldest batch to the pack being filled."""
         batch, sealing = self._sealing.popleft()
         for piece, sealed in zip(batch, await sealing, strict=True):
             await self._add(piece.id, sealed, len(piece.plain))
@@ -122,7 +120,7 @@ class PackWriter:
         self._pending_bytes += len(sealed)
 
     async def add_sealed(self, chunk_id: bytes, sealed: bytes, plain_length: int) -> None:
-        """Store a chunk as it was sealed elsewhere in the key set, unless the store has it already
+        """Store a chunk already sealed in another store of the key set, unless this store has it
         (§13.6).
         """
         if chunk_id in self._used or self._packed(chunk_id):
@@ -131,12 +129,12 @@ class PackWriter:
             await self._add(chunk_id, sealed, plain_length)
 
     def _packed(self, chunk_id: bytes) -> bool:
-        """Whether a chunk lies in the pack that is being filled or in the one on its way."""
+        """Whether a chunk is in the pack being filled or being written."""
         return chunk_id in self._pending or chunk_id in self._leaving
 
     def holds(self, chunk_id: bytes) -> bool:
-        """Whether the store holds a chunk in a pack that may be relied on; from then on this backup
-        relies on it.
+        """Whether the store holds a chunk in a reliable pack; if so, this backup now relies on
+        it.
         """
         place = self.index.reusable(chunk_id, self.vault.header.generation, self.condemned)
         if place is not None:
@@ -205,7 +203,7 @@ class PackWriter:
         self.written.objects += 1
 
     async def _arrived(self) -> None:
-        """Wait for the pack on its way; what went wrong with it is raised here."""
+        """Wait for the pack being written; raises its error."""
         writing, self._writing = self._writing, None
         if writing is not None:
             await writing
@@ -213,8 +211,8 @@ class PackWriter:
     async def _lock_packs(self) -> None:
         """Every pack this backup relies on stays locked at least as long as its record (§14.2).
 
-        A pack's lock is half as long again, so that one that is used every night is extended twice
-        in a lock's time.
+        A pack's lock lasts 50 % longer, so that a pack in nightly use is extended only twice per
+        lock period.
         """
         until, longer = self.vault.lock_end(), self._pack_lock_end()
         if until is None or longer is None:

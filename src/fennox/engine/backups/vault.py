@@ -28,7 +28,7 @@ from fennox.stores.base import Store
 
 README_NAME = object_name("READ-ME-FIRST.txt")
 RESCUE_NAME = object_name("rescue.py")
-RESERVE_NAME = object_name("reserve.bin")  # room that is given up when a full store must be swept
+RESERVE_NAME = object_name("reserve.bin")  # space reserved for sweeping a full store
 _RESERVE = 256 * 1024  # bytes
 
 Now = Callable[[], datetime]
@@ -70,19 +70,17 @@ class Vault:
 
     @property
     def locked(self) -> bool:
-        """Whether backups cannot be opened before somebody gave a passphrase."""
+        """Whether a passphrase is needed to open backups."""
         return self.header.generation not in self.openings
 
     def unlock(self, opening: OpeningKey) -> None:
-        """Use the opening key of the newest generation, and those of earlier ones that it leads
-        to.
-        """
+        """Use the newest generation's opening key and the earlier ones reachable from it."""
         self.openings = all_openings(
             opening, self.header.key_set, self.header.generation, self.chain
         )
 
     def opening_key(self, generation: int | None = None) -> OpeningKey:
-        """Of a generation; of the newest if none is named."""
+        """The secret of a generation, by default the newest."""
         if self.locked:
             raise PassphraseNeeded(
                 "The opening key of this store is kept apart from the service.",
@@ -98,12 +96,12 @@ class Vault:
             ) from None
 
     def lock_end(self) -> datetime | None:
-        """Until when what is written now is to be locked, in a store whose far side locks (§14)."""
+        """The lock expiry for objects written now, if the far side supports locks (§14)."""
         lock = self.store.lock
         return self.now() + lock if lock is not None else None
 
     async def put(self, name: ObjectName, data: bytes) -> None:
-        """Write what a backup needs, locked where the store locks."""
+        """Write an object a backup needs, locked if the store locks."""
         await self.store.put(name, data, retain_until=self.lock_end())
 
     def salt(self) -> bytes:
@@ -125,8 +123,8 @@ class Vault:
         ]
 
     async def record_of(self, backup: str, folder: str, time: str, name: str) -> records.Record:
-        """As :meth:`find_record`, where what its name is made of is known too, so that the store
-        need not be listed.
+        """As :meth:`find_record`, without listing the store, since all parts of the record's name
+        are known.
         """
         if self.header.plain_names:
             with suppress(NotFound):
@@ -137,8 +135,8 @@ class Vault:
         return await self.find_record(backup, folder)
 
     async def lost(self, record: ObjectName) -> bool:
-        """Whether a record that was put here is gone though no sweep removed it; under another name
-        it is not gone.
+        """Whether a record stored here disappeared without a sweep; under another name it still
+        counts as present.
         """
         if await self.store.stat(record) is not None:
             return False
@@ -151,12 +149,12 @@ class Vault:
         return short not in sweeps.swept_backups(await self.sweep_lists(whole=False))
 
     def _folder(self, folder: str) -> str:
-        """Where records of a system are listed: everywhere, if names are not plain."""
+        """The folder to list for a system's records; the whole store if names are not plain."""
         return folder if self.header.plain_names else ""
 
     async def find_record(self, backup: str, folder: str = "") -> records.Record:
-        """The record of a backup, by its id or the beginning of it. ``folder``: of its system, if
-        that is known.
+        """The record of a backup, by its id or a prefix of it. ``folder``: of its system, if
+        known.
         """
         inside = self._folder(folder)
         names = [
@@ -188,11 +186,8 @@ class Vault:
     async def sweep_lists(
         self, *, whole: bool = True, known: dict[ObjectName, sweeps.Sweep] | None = None
     ) -> list[sweeps.Sweep]:
-        """What sweeps wrote, oldest first. ``whole``: a list that cannot be read is an error, and
-        not passed over.
-
-        ``known``: lists that were read before, which are not read again, as none ever changes; it
-        learns new ones.
+        """Sweep lists, oldest first. ``whole``: an unreadable list is an error instead of being
+        skipped. ``known``: cache of lists read before, which never change; new ones are added.
         """
         known = {} if known is None else known
         found = []
@@ -213,8 +208,8 @@ class Vault:
         return sorted(found, key=lambda sweep: sweep.time)
 
     async def write_sweep(self, sweep: sweeps.Sweep) -> None:
-        """Write a sweep list. In a store that is full the reserve is given up for it: without a
-        list nothing may go.
+        """Write a sweep list. A full store gives up its reserve for it, since nothing may be
+        removed without a list.
         """
         name = sweeps.name(sweep.time, self.random(4).hex())
         data = sweeps.encode(sweep, self.secret, self.id, self.salt())
@@ -250,8 +245,8 @@ class Vault:
         return name
 
     async def anchors_of(self, store: str) -> list[anchors.Anchors]:
-        """What is kept here of another store, oldest first; what cannot be read is the scrub's to
-        name.
+        """Anchors kept here of another store, oldest first; unreadable ones are left for the scrub
+        to report.
         """
         found = []
         async for item in self.store.list("anchors/"):
@@ -276,7 +271,7 @@ class Vault:
         """Packs that takes treat as absent (store-format §11.2). ``known`` as for
         :meth:`sweep_lists`.
 
-        A damaged list does not stop a take: the sweep, which could delete, stops at it, and a scrub
+        A damaged list does not stop a take. A sweep, which could delete, stops at it, and a scrub
         removes it.
         """
         return sweeps.condemned_packs(await self.sweep_lists(whole=False, known=known))

@@ -1,6 +1,4 @@
-"""Two backups, or a backup and the live system, laid side by side. Only documents that differ are
-read.
-"""
+"""Comparing two backups, or a backup with the live system. Reads only documents that differ."""
 
 from __future__ import annotations
 
@@ -33,11 +31,9 @@ _MAX_HELD = 256 * 1024 * 1024  # bytes of a live system's documents that are hel
 
 @dataclass(frozen=True)
 class Side:
-    """A backup, or a live system, with its documents by part and path. ``content``: None where it
-    is not at hand.
-
-    ``rules``: the kind as it stood, which says what was asked for and how lists are drawn; None: it
-    cannot be read.
+    """A backup or a live system, with its documents by part and path. ``content``: None if not
+    available. ``rules``: the kind at that time, which determines what was read and how lists are
+    evaluated; None: unreadable.
     """
 
     parts: Mapping[str, Mapping[str, Document]]
@@ -77,7 +73,7 @@ def _loaded(text: str) -> Kind:
 
 
 def same_list(before: Kind | None, after: Kind | None, name: str) -> bool:
-    """Whether a census list is drawn by the same rules."""
+    """Whether both sides evaluate a census list by the same rules."""
     return (
         before is not None
         and after is not None
@@ -86,7 +82,7 @@ def same_list(before: Kind | None, after: Kind | None, name: str) -> bool:
 
 
 def _same_sources(before: Kind | None, after: Kind | None, part: str) -> bool:
-    """Whether a part reads the same."""
+    """Whether both sides read a part by the same rules."""
     if before is None or after is None:
         return False
     ours, theirs = (
@@ -103,11 +99,8 @@ async def live_side(
     counts: str,
     evaluates: Evaluates,
 ) -> Side:
-    """The system as it is now, read once; held is only what differs from ``against``. Stores
-    nothing.
-
-    ``counts``: the id of the machine that counts as the system now; the backup may be of the one
-    before it.
+    """The system as it is now, read once; keeps only what differs from ``against``. Stores nothing.
+    ``counts``: id of the machine that is the system now; the backup may be of an earlier machine.
     """
     machine = await identify(kind, link, settings)
     if machine.id != counts:
@@ -172,12 +165,10 @@ async def compare(
     patches: bool = False,
     only: Sequence[str] = ("*",),
 ) -> Comparison:
-    """What changed from one side to the other. ``kind``: whose rules for noise, order and secrets
-    count.
-
-    Parts that only one of them took are named, and not compared. ``salt`` blinds hidden values;
-    fresh for each use. ``patches``: every document that changed carries a JSON Patch (RFC 6902) as
-    well. ``only``: patterns of paths; other documents are not reported, and lists are not compared.
+    """Changes from one side to the other. ``kind``: supplies the rules for noise, order and
+    secrets. Parts only one side has are named but not compared. ``salt`` blinds hidden values;
+    fresh for each use. ``patches``: each changed document also gets a JSON Patch (RFC 6902).
+    ``only``: patterns of paths; other documents and all lists are left out.
     """
     if left.kind != right.kind:
         raise BadInput(
@@ -213,8 +204,8 @@ async def compare(
 
 @dataclass
 class _Walk:
-    """Compares document by document. ``same`` and ``noise`` are counts; ``room``: how many changed
-    values may still be shown.
+    """Compares document by document. ``same`` and ``noise`` are counts; ``room``: number of changed
+    values that may still be shown.
     """
 
     kind: Kind
@@ -277,7 +268,7 @@ def equal(before: Document, after: Document) -> bool:
 async def _contents(
     kind: Kind, left: Side, before: Document, right: Side, after: Document
 ) -> tuple[bytes, bytes] | None:
-    """Both contents, where they differ and are short enough to be shown."""
+    """Both contents, if they differ and are short enough to show."""
     if (
         comparing.ignored(kind, before.path)
         or before.digest == after.digest

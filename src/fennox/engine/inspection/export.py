@@ -1,4 +1,4 @@
-"""Open exits: a backup as a common archive, with its manifest as JSON beside the documents."""
+"""Export: a backup as a standard archive, with its manifest as JSON beside the documents."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ MANIFEST = "MANIFEST.json"
 async def export(
     reader: BackupReader, archive: Format, parts: list[str] | None
 ) -> AsyncGenerator[bytes, None]:
-    """The archive as a stream; bounded memory, and only checked bytes."""
+    """The archive as a stream of verified bytes, in bounded memory."""
     packer = _Zstd() if archive == "tar.zst" else zlib.compressobj(6, zlib.DEFLATED, 31)
     async with aclosing(_tar(reader, parts)) as blocks:
         async for block in blocks:

@@ -1,6 +1,4 @@
-"""What kind of system answers: every kind whose identity can be read there and whose programs are
-there.
-"""
+"""Recognising a system: every kind whose identity can be read and whose programs exist there."""
 
 from __future__ import annotations
 
@@ -14,7 +12,7 @@ from fennox.links.base import Link
 
 
 async def fitting(kinds: Sequence[Kind], link: Link) -> list[Kind]:
-    """The kinds that fit, without those that another fitting one builds on."""
+    """The matching kinds, without those another matching kind builds on."""
     found = [kind for kind in kinds if await _fits(kind, link)]
     built_on = {name for kind in found for name in kind.includes}
     return [kind for kind in found if kind.name not in built_on]

@@ -1,4 +1,6 @@
-"""Reading a live system by a kind without keeping anything: what it would take, count and lack."""
+"""Reading a live system by a kind without keeping anything: what a backup would hold, count and
+lack.
+"""
 
 from __future__ import annotations
 
@@ -19,10 +21,9 @@ from fennox.links.base import Link
 
 @dataclass(frozen=True)
 class Tried:
-    """What was read. ``documents``: by part, with their sizes; ``said``: what the machine is known
-    by afterwards.
-
-    ``unmatched``: patterns of rules that no document fits, and where they stand.
+    """The result of a trial. ``documents``: by part, with their sizes; ``said``: the machine's
+    expected identity afterwards. ``unmatched``: patterns of rules that match no document, with
+    their paths.
     """
 
     machine: Machine
@@ -45,7 +46,7 @@ async def try_kind(
     evaluates: Evaluates,
     told: Callable[[str], None],
 ) -> Tried:
-    """Read everything once. ``show``: the path of one document whose content is wanted; ``told`` is
+    """Read everything once. ``show``: path of a document whose content is wanted; ``told`` is
     called for each part.
     """
     capture = Capture(kind, settings, await identify(kind, link, settings))
@@ -82,9 +83,7 @@ async def try_kind(
 
 
 def _unmatched(capture: Capture, parts: list[str]) -> list[str]:
-    """Secrets that no document fits are shown when the pattern is wrong, and lists count
-    nothing.
-    """
+    """Rules that match no document: wrong patterns would leave secrets visible and lists empty."""
     paths = sorted(capture.evidence.paths)
     found = []
     for path, texts, _ in placed_patterns(capture.kind):

@@ -1,8 +1,6 @@
-"""One value followed through all backups of a system: since when it stands so, and what it was
-before.
-
-Manifests are searched as bytes, and only the one line is parsed: a system has thousands of
-documents, and years of backups. What did not change between two backups is not read twice.
+"""Following one value through all backups of a system: its states and since when each holds.
+Manifests are searched as bytes and only the matching line is parsed, because a system has thousands
+of documents and years of backups. Unchanged documents are read only once.
 """
 
 from __future__ import annotations
@@ -27,10 +25,9 @@ from fennox.engine.processes.evaluator_pool import Evaluates
 
 @dataclass
 class StandingValue:
-    """One state, found in one or more backups in a row; ``first`` and ``last`` are their ids.
-
-    ``there``: whether the document or list is there at all. ``values``: what an expression or a
-    list gave. ``change``: how a whole document came to this state.
+    """One state, found in one or more consecutive backups from ``first`` to ``last`` (ids).
+    ``there``: whether the document or list exists. ``values``: result of the expression or list.
+    ``change``: how a whole document changed to this state.
     """
 
     first: str
@@ -43,7 +40,7 @@ class StandingValue:
 
 @dataclass
 class _SeenValue:
-    """A document as it was in one backup, and the part it was found in."""
+    """A document in one backup, with its part."""
 
     part: str = ""
     leaves: list[str] = field(default_factory=list)
@@ -53,9 +50,7 @@ class _SeenValue:
 
 @dataclass
 class Trace:
-    """Looks into backups from the oldest to the newest. ``salt`` blinds hidden values; fresh for
-    each use.
-    """
+    """Reads backups from oldest to newest. ``salt`` blinds hidden values; fresh for each use."""
 
     kind: Kind
     question: Question
@@ -78,7 +73,9 @@ class Trace:
         return self._standings[::-1]
 
     async def look(self, reader: BackupReader) -> None:
-        """Search the next backup. One without the document's part is no evidence either way."""
+        """Search the next backup. A backup without the document's part is no evidence either
+        way.
+        """
         backup = reader.record.reference.backup
         reader.pieces = self._pieces
         if self.question.list:
@@ -99,8 +96,8 @@ class Trace:
         self._stand(await self._state(backup, before, now))
 
     async def _counted(self, reader: BackupReader, backup: str) -> StandingValue:
-        """A list as a backup counted it. By other rules other names are drawn, although nothing has
-        changed.
+        """A list in a backup. Under changed rules names differ although the machine did not
+        change.
         """
         outline = await reader.outline()
         names = outline.census.get(self.question.list)

@@ -33,18 +33,16 @@ from fennox.engine.processes.carver_process import (
 log: Any = structlog.get_logger()
 
 _MOST = 4  # processes
-_AGAIN = 300  # seconds after which processes are begun again when one has failed
-_PATIENCE = 10  # seconds that one may take to end
-_IDLE = 300  # seconds after which processes that nobody asked are ended
+_AGAIN = 300  # seconds before processes are started again after a failure
+_PATIENCE = 10  # seconds a process may take to end
+_IDLE = 300  # seconds before idle processes are ended
 
 Coming = asyncio.Future[list[Carved]]
 
 
 @dataclass(eq=False)
 class Carver:
-    """One process, the memory it shares, and who waits for its answers, in the order of their
-    questions.
-    """
+    """One process, its shared memory, and the callers waiting for answers, in order."""
 
     process: asyncio.subprocess.Process
     memory: mmap
@@ -73,35 +71,34 @@ class Carver:
             while True:
                 length = int.from_bytes(await self.process.stdout.readexactly(LENGTH), "little")
                 data = await self.process.stdout.readexactly(length)
-                answer: CarverAnswer = pickle.loads(data)  # noqa: S301  # of a process of our own, by a pipe of our own
+                # from our own process over our own pipe
+                answer: CarverAnswer = pickle.loads(data)  # noqa: S301
                 place, coming = self.waiting.popleft()
                 coming.set_result(answered(self.memory, place, answer))
                 self._free.add(place)
         except asyncio.IncompleteReadError:
-            pass  # it ended, on request or by itself; callers still waiting get an error below
+            pass  # the process ended; callers still waiting get an error below
         finally:
             for _, coming in self.waiting:
                 coming.set_exception(BrokenPipeError("it no longer answers"))
 
     def end(self) -> None:
-        """It answers what it was asked, and ends."""
+        """Ends once it has answered all questions."""
         assert self.process.stdin is not None
         self.process.stdin.close()
 
     async def ended(self) -> None:
         await asyncio.wait([self.reading], timeout=_PATIENCE)
         if not self.reading.done():
-            self.process.kill()  # somebody has paused it
+            self.process.kill()  # the process is paused (SIGSTOP)
         await self.reading
         await self.process.wait()
         self.memory.close()
 
 
 class Carvers:
-    """The processes of one service or worker. They begin when they are first needed, and end when
-    they no longer are.
-
-    If one ends by itself, or none can be begun, the work is done here for a while, only slower.
+    """The processes of one service or worker. They start on first use and end when idle. If one
+    dies, or none can be started, the work is done in this process for a while, only slower.
     """
 
     def __init__(self, count: int | None = None) -> None:
@@ -121,7 +118,7 @@ class Carvers:
         ):
             try:
                 coming = await self._asked(contents, recipe)
-                # who is stopped meanwhile leaves its place when the answer has come, and not before
+                # a cancelled caller keeps its place until the answer arrives
                 return await asyncio.shield(coming)
             except OSError as error:
                 await self._give_up(error)
@@ -140,7 +137,7 @@ class Carvers:
 
     def _come(self, coming: Coming) -> None:
         self._room.release()
-        coming.exception()  # the caller may have been stopped; then nobody needs the answer
+        coming.exception()  # the caller may have been cancelled; then the answer is dropped
 
     async def _give_up(self, error: OSError) -> None:
         """Once for all that were waiting."""
@@ -193,7 +190,7 @@ async def _begin() -> Carver:
             stdin=asyncio.subprocess.PIPE,
             stdout=asyncio.subprocess.PIPE,
             pass_fds=[shared],
-            start_new_session=True,  # a signal to all that a terminal has begun is not meant for it
+            start_new_session=True,  # a signal to the terminal's process group must not reach it
         )
     finally:
         os.close(shared)

@@ -1,9 +1,6 @@
-"""What runs in a process that carves contents: it answers question after question until nobody can
-ask any more.
-
-Contents, and chunks that were sealed, lie in memory that both processes see; it has room for
-``PLACES`` questions. Questions and answers themselves are pickles, each behind its length (8 bytes,
-little-endian), on pipes whose other ends only the process that began this one holds.
+"""The main loop of a carving process: answers questions until its input ends. Contents and sealed
+chunks are in shared memory with room for ``PLACES`` questions. Questions and answers are pickles,
+each preceded by its length (8 bytes, little-endian), on pipes to the parent process alone.
 """
 
 from __future__ import annotations
@@ -21,11 +18,11 @@ from fennox.core.format.carving import Carved, Recipe, carve
 PLACES = 4
 PLACE = 3 * 1024 * 1024  # bytes of one question's contents, and then of its answer's chunks
 LENGTH = 8  # bytes
-_NICE = 5  # the caller has priority on its core; this process runs on another, or waits
+_NICE = 5  # the caller has priority; this process runs on another core, or waits
 
 
 class CarverQuestion(NamedTuple):
-    """Contents of these lengths lie one behind the other at a place."""
+    """Lengths of consecutive contents at a place."""
 
     place: int
     lengths: list[int]
@@ -33,9 +30,7 @@ class CarverQuestion(NamedTuple):
 
 
 class CarverAnswer(NamedTuple):
-    """What became of them; sealed chunks of these lengths lie there now, unless there was no
-    room.
-    """
+    """The result; ``lengths`` of the sealed chunks now at the place, unless there was no room."""
 
     carved: list[Carved]
     lengths: list[int]
@@ -102,4 +97,4 @@ def main() -> None:
         with mmap(int(sys.argv[1]), PLACES * PLACE) as memory:
             serve(memory, sys.stdin.buffer, sys.stdout.buffer)
     except (BrokenPipeError, EOFError, pickle.UnpicklingError):
-        sys.exit(1)  # the caller is gone, perhaps in the middle of a question
+        sys.exit(1)  # the caller is gone, possibly in the middle of a question

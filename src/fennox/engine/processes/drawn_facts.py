@@ -1,4 +1,4 @@
-"""What is drawn from the documents of one reading. Pure. It runs in a process that can be killed,
+"""Facts evaluated from the documents of one reading. Pure. Runs in a process that can be killed,
 because the documents come from a machine.
 """
 
@@ -17,13 +17,13 @@ from fennox.core.format.manifest import Certificate, Finding
 from fennox.core.kinds.expressions import Complaint, Evidence
 from fennox.core.kinds.model import Kind
 
-PATIENCE = 60.0  # seconds that all expressions of a kind may work on one reading
+PATIENCE = 60.0  # seconds for all expressions of a kind on one reading
 
 
 @dataclass(frozen=True)
 class Heard:
-    """What was read of a machine. ``kind``: with its placeholders filled; ``contents`` and
-    ``paths`` as of evidence.
+    """One reading of a machine. ``kind``: with placeholders filled; ``contents`` and ``paths`` as
+    for evidence.
     """
 
     kind: Kind
@@ -35,17 +35,17 @@ class Heard:
 
 @dataclass(frozen=True)
 class DrawnFacts:
-    """What was drawn from documents. ``expected``: address, account and key after a restore."""
+    """Evaluated facts. ``expected``: address, account and key after a restore."""
 
     census: Census = field(default_factory=dict)
     expected: dict[str, str] = field(default_factory=dict)
     certificates: list[Certificate] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
-    unknown: str = ""  # why nothing of it is known
+    unknown: str = ""  # why it is unknown
 
     def counted(self) -> Census:
-        """The census, for a comparison. Raises ``FarSideFailed`` if none was drawn, since that is
-        not an empty one.
+        """The census, for a comparison. Raises ``FarSideFailed`` if it could not be evaluated,
+        which differs from an empty one.
         """
         if self.unknown:
             text = f"What the machine holds was read, but could not be evaluated: {self.unknown}."
@@ -56,7 +56,9 @@ class DrawnFacts:
 
 
 def told(heard: Heard, patience: float = PATIENCE) -> DrawnFacts:
-    """Time is checked between two values. What was not evaluated in time is listed as a finding."""
+    """Checks the time between values. Expressions not evaluated in time are reported as a
+    finding.
+    """
     ends = monotonic() + patience
     evidence = Evidence(
         contents=dict(heard.contents),
@@ -67,12 +69,12 @@ def told(heard: Heard, patience: float = PATIENCE) -> DrawnFacts:
     drawn = evaluation.census(heard.kind, evidence)
     expected = evaluation.expected(heard.kind, evidence)
     held = certificates(heard.kind, evidence)
-    # after all else: what nothing could be drawn from is among them
+    # last, because it includes documents that could not be evaluated
     return DrawnFacts(drawn, expected, held, evaluation.findings(heard.kind, evidence, heard.parts))
 
 
 def not_told(why: str) -> DrawnFacts:
-    """Nothing of it is known: neither that something is there, nor that it is gone."""
+    """An unknown result: neither presence nor absence is established."""
     return DrawnFacts(
         unknown=why,
         findings=[
@@ -94,5 +96,5 @@ def not_told(why: str) -> DrawnFacts:
 
 
 def quiet_digests(kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]:
-    """By path, digests that differ if contents differ in more than noise."""
+    """Digests by path that differ only if contents differ in more than noise."""
     return {path: quiet_digest(kind, path, content) for path, content in contents.items()}

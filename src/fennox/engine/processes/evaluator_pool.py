@@ -1,8 +1,6 @@
-"""Evaluates what people and machines supply in processes that can be killed: JSONPath, structures,
-comparisons.
-
-A document, or an expression, that is made to take for ever costs a process its life, and the
-service nothing.
+"""Evaluates input from people and machines in processes that can be killed: JSONPath, structures,
+comparisons. A document or expression built to run for ever costs one process, and leaves the
+service unharmed.
 """
 
 from __future__ import annotations
@@ -37,19 +35,20 @@ _BEGINNING = 60.0  # seconds that a process may take to load
 _LIMIT = 5.0  # seconds that an answer may take
 _OF_READING = (
     1.5 * drawn_facts.PATIENCE
-)  # seconds: the process itself sees, between two values, that there is no more time
+)  # seconds: the process itself checks the time between values
 _AT_ONCE = 2  # processes
-_MEMORY = 1 << 30  # bytes of address space of each
-_LOST = "the process that evaluated it was lost"  # as by the kernel, for want of memory
-_IDLE = 120.0  # seconds after which a process that nobody asks is ended
+_MEMORY = 1 << 30  # bytes of address space per process
+# killed, for example by the kernel when memory runs out
+_LOST = "the process that evaluated it was lost"
+_IDLE = 120.0  # seconds before an idle process is ended
 
 
 class TooHardError(Exception):
-    """It took too long, or too much memory; that says nothing of what the answer would be."""
+    """It exceeded its time or memory; the answer is unknown."""
 
 
 class Evaluates(Protocol):
-    """Whoever compares documents, and looks for values in them."""
+    """The interface for comparing documents and searching values in them."""
 
     async def changed(
         self,
@@ -95,7 +94,7 @@ class _Process:
 
 @dataclass
 class Evaluators:
-    """The processes of one service. They begin when they are first needed."""
+    """The processes of one service, started on first use."""
 
     limit: float = _LIMIT
     memory: int = _MEMORY
@@ -104,8 +103,8 @@ class Evaluators:
 
     @classmethod
     def of_readings(cls) -> Evaluators:
-        """For what whole machines hold: it may be much, and people who compare and look do not wait
-        behind it.
+        """A separate pool for whole readings: they may be large, and interactive comparisons must
+        not wait behind them.
         """
         return cls(_OF_READING, 4 * _MEMORY)
 
@@ -135,8 +134,8 @@ class Evaluators:
     async def values(
         self, kind: Kind, question: Question, content: bytes, salt: bytes
     ) -> tuple[list[Any], str]:
-        """As ``core.compare.looking.values``; raises ``BadInput`` for an expression that takes too
-        long.
+        """As ``core.compare.value_search.values``; raises ``BadInput`` for an expression that takes
+        too long.
         """
         try:
             found: tuple[list[Any], str] = await self._ask("values", kind, question, content, salt)
@@ -150,7 +149,7 @@ class Evaluators:
         return found
 
     async def told(self, heard: Heard) -> DrawnFacts:
-        """As ``drawing.told``; documents too hard to evaluate are reported as such."""
+        """As ``drawn_facts``; documents too hard to evaluate are reported as such."""
         try:
             found: DrawnFacts = await self._ask("told", heard)
         except TooHardError as error:
@@ -158,9 +157,7 @@ class Evaluators:
         return found
 
     async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]:
-        """As ``drawing.quiet_digests``, without what is too hard: of that it is not known what is
-        noise.
-        """
+        """Digests without noise; omits documents too hard to evaluate, whose noise is unknown."""
         if not contents:
             return {}
         try:
@@ -177,8 +174,8 @@ class Evaluators:
         return found
 
     async def check_schedule(self, phrase: str, zone: str) -> None:
-        """Raise ``BadInput`` for a schedule that cannot be read, never comes, or takes too long to
-        look for.
+        """Raise ``BadInput`` for a schedule that cannot be parsed, has no occurrence, or takes too
+        long to evaluate.
         """
         try:
             await self._ask("schedule", phrase, zone)
@@ -206,7 +203,7 @@ class Evaluators:
                 )
                 raise TooHardError(why) from error
             except BaseException:
-                await one.kill()  # the caller was stopped; nobody needs the answer
+                await one.kill()  # the caller was cancelled; the answer is dropped
                 raise
             one.ending = asyncio.get_running_loop().call_later(_IDLE, self._end, one)
             self._idle.append(one)
@@ -223,7 +220,7 @@ class Evaluators:
     def _end(self, one: _Process) -> None:
         if one in self._idle and one.process.stdin is not None:
             self._idle.remove(one)
-            one.process.stdin.close()  # it ends by itself
+            one.process.stdin.close()  # the process ends by itself
 
     async def close(self) -> None:
         idle, self._idle = self._idle, []
@@ -247,7 +244,7 @@ async def _begin(memory: int) -> asyncio.subprocess.Process:
         stdout=asyncio.subprocess.PIPE,
         stderr=asyncio.subprocess.DEVNULL,
         limit=1 << 26,
-        start_new_session=True,  # a signal to all that a terminal has begun is not meant for it
+        start_new_session=True,  # a signal to the terminal's process group must not reach it
     )
     assert process.stdout is not None
     try:

@@ -1,7 +1,6 @@
-"""What runs in a process that evaluates what people and machines supply, within limits of memory.
-
-Questions and answers are pickles, each behind its length (8 bytes, little-endian), on pipes whose
-other ends only the process that began this one holds. It is killed if an answer takes too long.
+"""The main loop of an evaluating process, within a memory limit. Questions and answers are pickles,
+each preceded by its length (8 bytes, little-endian), on pipes to the parent process alone. The
+parent kills it if an answer takes too long.
 """
 
 from __future__ import annotations
@@ -24,7 +23,7 @@ READY = b"ready\n"
 
 
 def _schedule(phrase: str, zone: str) -> None:
-    """Whether it can be read, and ever comes."""
+    """Checks that a schedule can be parsed and has an occurrence."""
     schedule.parse(phrase, zone)
 
 
@@ -45,7 +44,7 @@ class EvaluationAsked(NamedTuple):
 
 
 class EvaluationRefused(NamedTuple):
-    """An error of ours, which says what is wrong with what was asked."""
+    """One of our errors, about the question."""
 
     kind: type[FennoxError]
     what: str
@@ -53,13 +52,13 @@ class EvaluationRefused(NamedTuple):
 
 
 class TooHard(NamedTuple):
-    """It needs more memory, or goes deeper, than is allowed."""
+    """It exceeded the memory or recursion limit."""
 
     why: str
 
 
 class Mistaken(NamedTuple):
-    """A mistake in Fennox. ``what`` names no value: it may be a secret."""
+    """A bug in Fennox. ``what`` contains no value, which may be a secret."""
 
     what: str
 
@@ -91,11 +90,11 @@ def answer(asked: EvaluationAsked) -> Answer:
 
 
 def main() -> None:
-    """Until its input ends. Its one argument: how many bytes of address space it may have."""
+    """Runs until its input ends. Its only argument: bytes of address space allowed."""
     memory = int(sys.argv[1])
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     given, told = sys.stdin.buffer, sys.stdout.buffer
-    told.write(READY)  # loading all this may take longer than an answer
+    told.write(READY)  # loading the modules may take longer than an answer
     told.flush()
     while length := given.read(LENGTH):
         asked: EvaluationAsked = pickle.loads(given.read(int.from_bytes(length, "little")))  # noqa: S301  # of our own process

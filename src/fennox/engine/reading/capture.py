@@ -1,4 +1,4 @@
-"""What one reading of a live system has found, and who the machine says it is. Stores nothing."""
+"""The state of one reading of a live system, and the machine's identity. Stores nothing."""
 
 from __future__ import annotations
 
@@ -30,14 +30,14 @@ from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading.file_stamps import Trust
 from fennox.links.base import Link, Shell, Web
 
-_SHOWN = 3  # lines of what commands said that a finding names
+_SHOWN = 3  # lines of command output that a finding quotes
 _BLOCK = 1024 * 1024  # bytes
 
 
 @dataclass(frozen=True)
 class Captured:
-    """One document as it comes: its head, and its content once; ``whole`` is all of it, if it is
-    short.
+    """One document as it arrives: its head, and its content, readable once; ``whole``: all of it,
+    if short.
     """
 
     part: str
@@ -46,14 +46,15 @@ class Captured:
     secret: bool
     whole: bytes | None = None
     taken_over: bool = (
-        False  # it is as it was: the document names its chunks, and there is no content to read
+        # unchanged: the document refers to its stored chunks, and there is no content to read
+        False
     )
 
 
 @dataclass(frozen=True)
 class Said:
-    """A line that a command wrote beside its output although it succeeded. ``expected``: why it
-    means nothing.
+    """A line of standard error from a command that succeeded. ``expected``: why it means
+    nothing.
     """
 
     command: str
@@ -63,7 +64,7 @@ class Said:
 
 @dataclass
 class Capture:
-    """What one reading of a system has found so far, beside the documents themselves."""
+    """What one reading has found so far, besides the documents."""
 
     kind: Kind
     settings: dict[str, str]
@@ -72,15 +73,15 @@ class Capture:
     findings: list[Finding] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
     moved: set[str] = field(default_factory=set)  # paths that changed while they were read, twice
-    handed_in: Mapping[str, bytes] = field(default_factory=dict)  # by document
-    writing: set[str] = field(default_factory=set)  # paths that the machine has not finished
-    noisy: dict[str, bytes] = field(default_factory=dict)  # contents that have noise, by path
+    handed_in: Mapping[str, bytes] = field(default_factory=dict)  # values by document
+    writing: set[str] = field(default_factory=set)  # paths the machine has not finished writing
+    noisy: dict[str, bytes] = field(default_factory=dict)  # contents with noise, by path
     said: list[Said] = field(default_factory=list)
-    # paths that expressions fit, but not their contents
+    # paths that match expressions, without their contents
     passed_over: set[str] = field(default_factory=set)
-    trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
+    trust: Trust | None = None  # None: read everything and record no stamps
     taken_over: int = 0  # documents
-    room: int = MAX_EVIDENCE_OF_ALL  # bytes that may still be kept for evaluation
+    room: int = MAX_EVIDENCE_OF_ALL  # bytes still available for evaluation
     interest: evaluation.Interest = field(init=False)
 
     def __post_init__(self) -> None:
@@ -88,9 +89,7 @@ class Capture:
         self.interest = evaluation.Interest(self.kind)
 
     def look_at(self, path: str, content: bytes | bytearray | None) -> None:
-        """Keep what the kind's expressions will look at. ``None``: the content was too long to be
-        kept.
-        """
+        """Keep content the kind's expressions will read. ``None``: the content was too long."""
         noisy, looked_at = is_noisy(self.kind, path), self.interest.at(path)
         if not noisy and not looked_at:
             return
@@ -119,7 +118,7 @@ class Capture:
             self.evidence.contents[path] = kept
 
     def heard(self, command: str, errors: str) -> None:
-        """Keep what a command that succeeded has said, with what its kind knows of it."""
+        """Keep a successful command's standard error, classified by its kind."""
         for line in dict.fromkeys(filter(None, errors.split(" | "))):
             known = next(
                 (rule.title for rule in self.kind.harmless if compiled(rule.lines).fits(line)), ""
@@ -152,7 +151,7 @@ class Capture:
         )
 
     def still_written(self, path: str, seconds: int) -> None:
-        """A file that its machine has not finished is skipped and reported."""
+        """A file its machine is still writing is skipped and reported."""
         self.left_out.append(path)
         self.findings.append(
             Finding(
@@ -171,7 +170,7 @@ class Capture:
         )
 
     async def told(self, parts: list[str], evaluates: Evaluates) -> DrawnFacts:
-        """What is drawn from the documents, once all have been read."""
+        """Evaluate the facts, once all documents have been read."""
         seen = self.evidence
         told = await evaluates.told(
             Heard(self.kind, parts, seen.contents, frozenset(seen.paths), list(seen.complaints))
@@ -191,10 +190,9 @@ class Capture:
         return [Finding(severity="note", code="said", text=text[:1000], remedy=remedy)]
 
     def not_taken(self) -> list[str]:
-        """What was left out: patterns that nobody takes, and what cannot be kept.
-
-        What another part takes is no loss, even if it was not chosen this time: a finding names
-        parts left out.
+        """What was left out: patterns no part covers, and files that cannot be kept. Files of
+        another part are no loss, even if that part was not chosen: a separate finding names omitted
+        parts.
         """
         taken = sorted(self.evidence.paths)
         sources = [source.files or [] for part in self.kind.part for source in part.source]
@@ -206,7 +204,7 @@ class Capture:
 
 
 def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
-    """The settings' values for placeholders: the system's own, else the kind's defaults."""
+    """Values of the settings for placeholders: the system's own, otherwise the kind's defaults."""
     unknown = set(settings) - set(kind.settings)
     if unknown:
         raise BadInput(
@@ -225,7 +223,7 @@ def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
 
 
 async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:
-    """Ask the machine who it is; from then on its shell is spoken to as the kind says."""
+    """Ask the machine for its identity; afterwards commands use the shell named by the kind."""
     if isinstance(link, Shell):
         link.language = kind.shell
     answers: dict[str, bytes] = {}
@@ -249,8 +247,8 @@ def watched(
     document: Document,
     content: AsyncIterator[bytes] | bytes,
 ) -> Captured:
-    """Keep what the kind's expressions will look at, and hold the ceiling, as the content passes
-    by.
+    """Pass the content through, enforcing the size limit and keeping what the kind's expressions
+    will read.
     """
     whole = content if isinstance(content, bytes) else None
     if max(document.size, len(whole or b"")) > source.ceiling:

@@ -1,4 +1,4 @@
-"""A document's head, from a machine's description of a file. Impossible values are left out and
+"""A document's head, from a machine's description of a file. Impossible values are dropped and
 reported.
 """
 
@@ -15,7 +15,7 @@ from fennox.core.format.manifest import Document, Finding
 from fennox.core.names import device_path, printable
 from fennox.engine.reading.capture import Capture
 
-_NAME_FIELD = 32  # bytes that GNU tar has for the name of an owner
+_NAME_FIELD = 32  # bytes of an owner's name in GNU tar
 
 
 _KINDS = {
@@ -46,7 +46,7 @@ def document_of(info: tarfile.TarInfo, capture: Capture) -> Document | None:
         return None
     kind = _KINDS.get(info.type)
     if kind is None:
-        capture.left_out.append(printable(raw))  # devices, sockets and pipes are no configuration
+        capture.left_out.append(printable(raw))  # devices, sockets and pipes are not configuration
         return None
     shown, raw_path = _shown(path)
     link, raw_link = _shown(info.linkname) if kind == "link" else (None, None)
@@ -70,8 +70,8 @@ def document_of(info: tarfile.TarInfo, capture: Capture) -> Document | None:
 
 @lru_cache(maxsize=4096)
 def _name(text: str) -> str | None:
-    """An owner's or a group's name. One that fills its field may have been cut off: then the number
-    has to do.
+    """An owner's or group's name. A name that fills its field may be truncated; then only the
+    number is used.
     """
     return printable(text) if 0 < len(os.fsencode(text)) < _NAME_FIELD else None
 

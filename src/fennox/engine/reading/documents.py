@@ -40,10 +40,8 @@ _Keyed = tuple[Key, PartModel, Source]
 async def read_documents(
     link: Link | None, capture: Capture, parts: list[str], inquiry: Inquiry | None = None
 ) -> AsyncGenerator[Captured, None]:
-    """Every document of the chosen parts. Each document's content must be read before the next is
-    asked for.
-
-    ``inquiry``: the machine was already asked. What its programs say comes first.
+    """Every document of the chosen parts. Each content must be read before requesting the next.
+    ``inquiry``: answers already at hand; outputs of programs come first.
     """
     asking = inquiring(
         link, capture.kind, capture.settings, parts, stamps=capture.trust is not None
@@ -164,8 +162,8 @@ def document_name(name: str) -> str:
 async def _names(
     shell: Shell, part: PartModel, source: Source, values: dict[str, str]
 ) -> AsyncGenerator[str, None]:
-    """What ``run`` is repeated for; a name becomes part of a document's name with its odd
-    characters as ``%2F``.
+    """The names ``run`` is repeated for; in document names special characters are percent-encoded
+    (``%2F``).
     """
     if source.each is None:
         yield ""
@@ -185,7 +183,7 @@ async def _names(
 async def _streamed(
     shell: Shell, capture: Capture, part: PartModel, words: list[str], codes: list[int]
 ) -> AsyncGenerator[bytes, None]:
-    """A command's output as it arrives. A failed exit raises at the end."""
+    """A command's output as it arrives. Raises at the end if the command failed."""
     async with shell.stream(words) as running, aclosing(running.blocks()) as blocks:
         while (
             block := await next_block(blocks, f"{words[0]} for the part {part.name}")

@@ -1,4 +1,4 @@
-"""Files of a machine by its own tar: all of them, or those that are not as they were."""
+"""Reading files with the machine's own tar: all of them, or only changed ones."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _MOVED = re.compile(
 
 
 async def surveyed(shell: Shell, capture: Capture, sources: Sequence[Source]) -> list[Survey]:
-    """Where the files of sources lie that are about to be read."""
+    """Locate the files of the sources about to be read."""
     values = values_of(capture.kind, capture.settings)
     each = [places_of(capture.kind, source, values) for source in sources]
     return await _survey(shell, Places(each), stamps=capture.trust is not None)
@@ -45,7 +45,7 @@ async def _survey(shell: Shell, places: Places, *, stamps: bool) -> list[Survey]
     except FarSideFailed:
         if not stamps:
             raise
-        # more files than a list can be kept in memory for
+        # too many files for an in-memory list
         return await _survey(shell, places, stamps=False)
     return places.surveys(output.output, whole=output.code == 0)
 
@@ -56,7 +56,7 @@ def _patterns(capture: Capture, texts: list[str], values: dict[str, str]) -> lis
 
 @dataclass
 class _TarReading:
-    """The files of one source that are about to be read."""
+    """The files of one source to be read."""
 
     part: PartModel
     source: Source
@@ -67,13 +67,13 @@ class _TarReading:
     over: dict[bytes, Document]  # what need not be read
     fits: Callable[[str], bool] = field(init=False)
     left_out: Callable[[str], bool] = field(init=False)
-    # what was seen and is to be read, in the order of the machine's find
+    # files to be read, in the order of the machine's find
     names: list[bytes] = field(init=False)
 
     def __post_init__(self) -> None:
         self.fits, self.left_out = fitting(self.patterns), fitting(self.without)
         seen = self.seen.types if self.seen is not None else ()
-        # names that are not UTF-8 are checked again when they arrive
+        # non-UTF-8 names are checked again on arrival
         self.names = [
             p
             for p in seen
@@ -91,16 +91,14 @@ async def read_files(
     *,
     again: bool = False,
 ) -> AsyncGenerator[Captured, None]:
-    """Files by the far side's own tar, one for all sources that have no file in common.
-
-    Those that changed while they were read are read ``again``, once: a document that comes a second
-    time takes the place of the first.
+    """Files from the far side's tar, one tar for all sources without a common file. Files that
+    changed during reading are read ``again``, once; a second document replaces the first.
     """
     readings = []
     for part, source, there in sources:
         reading = _reading(capture, part, source, there)
         capture.left_out += reading.without
-        if reading.patterns and not there.has_tar:  # else a setting names no path
+        if reading.patterns and not there.has_tar:  # otherwise a setting names no path
             read = over_sftp.read_files(
                 shell, capture, part, source, reading.patterns, reading.without, there.places
             )
@@ -134,7 +132,7 @@ def _reading(capture: Capture, part: PartModel, source: Source, there: Survey) -
 
 
 def _batches(readings: list[_TarReading]) -> list[list[_TarReading]]:
-    """What one tar can read: sources of which the files were seen, none of them in two."""
+    """Groups of sources one tar can read: files are known, and none is in two sources."""
     batches: list[tuple[list[_TarReading], set[bytes]]] = []
     for reading in readings:
         names = set(reading.names)
@@ -166,9 +164,7 @@ async def _read(
         done = await running.ended()
     named = ", ".join(dict.fromkeys(reading.part.name for reading in batch))
     if done.code not in (0, 1) and batch[0].seen is not None:
-        capture.trust = (
-            None  # something went between the look and the reading: now everything is read
-        )
+        capture.trust = None  # a file disappeared since the listing: now read everything
         now = await surveyed(shell, capture, [reading.source for reading in batch])
         sources = [
             (reading.part, reading.source, there) for reading, there in zip(batch, now, strict=True)
@@ -212,7 +208,7 @@ def _is_text(path: bytes) -> bool:
 
 
 def _moved_names(errors: str) -> list[str]:
-    """What tar names as changed or gone while it was read, as absolute paths."""
+    """Absolute paths that tar reported as changed or gone during reading."""
     return sorted({f"/{name.lstrip('/')}" for name in _MOVED.findall(errors)})
 
 
@@ -223,7 +219,7 @@ def _taken_over(
     without: list[str],
     seen: SurveyLook | None,
 ) -> dict[bytes, Document]:
-    """What need not be read. What the kind's expressions look at is read every time."""
+    """Files that need not be read. Files the kind's expressions read are read every time."""
     if seen is None or capture.trust is None:
         return {}
     same_kind = capture.trust.same_kind
@@ -239,8 +235,8 @@ def _taken_over(
 
 
 def _tar(batch: list[_TarReading]) -> tuple[list[str], AsyncIterator[bytes] | None]:
-    """The far side's tar: of everything below the roots, or of what was seen there and is not taken
-    over.
+    """The far side's tar: over everything below the roots, or over the listed files that are not
+    taken over.
     """
     # GNU's own format says all that is kept, before 1970 too, without a second head for every
     # fraction of a second
@@ -272,7 +268,7 @@ async def _documents(
         if item is None:
             return
         if isinstance(item, bytes):
-            continue  # the content of a member that was left out
+            continue  # skip the content of an excluded member
         document = document_of(item.info, capture)
         if document is None:
             continue
@@ -292,4 +288,4 @@ async def _documents(
         )
         yield captured
         async for _ in captured.content:
-            pass  # what the reader of the document has not read
+            pass  # the part of the content not consumed by the reader

@@ -1,9 +1,7 @@
-"""Files that need not be read again: what has the same inode, size and times as when it was last
-read.
-
-The change time (``ctime``) cannot be set back by a program, so a file that was written since has
-another one. What changed within a few seconds of the look is not trusted, as a later write might
-leave the same times; and every few days everything is read all the same.
+"""Files that need not be read again because inode, size and times are as at the last reading. A
+program cannot set the change time (``ctime``) back, so a file written since has another one. Files
+changed within a few seconds of the listing are not trusted, as a later write might leave the same
+times. Every few days everything is read anyway.
 """
 
 from __future__ import annotations
@@ -28,7 +26,7 @@ FULL_EVERY = timedelta(days=7)  # everything is read at least this often
 
 @dataclass(frozen=True)
 class PartBefore:
-    """A part as the backup before stored it, with the chunks that its manifest lies in."""
+    """A part of the previous backup, with the chunks of its manifest."""
 
     part: Part
     documents: Mapping[str, Document]  # by path
@@ -37,13 +35,13 @@ class PartBefore:
 
 @dataclass(frozen=True)
 class Trust:
-    """What the backup before holds, by part and path. ``since``: when all of it was last read;
+    """The previous backup's documents by part and path. ``since``: when everything was last read;
     empty: never.
     """
 
     known: Mapping[str, Mapping[bytes, Document]]
     since: str = ""
-    same_kind: bool = False  # the kind is the one that the backup before was taken by
+    same_kind: bool = False  # the kind is the same as for the previous backup
     parts: Mapping[str, PartBefore] = field(default_factory=dict)
 
 
@@ -51,7 +49,7 @@ NOTHING = Trust({})
 
 
 class KnownFiles(Protocol):
-    """What must be known of a system to trust what lies in its backup."""
+    """Facts about a system needed to reuse its previous backup."""
 
     @property
     def folder(self) -> str: ...
@@ -61,7 +59,7 @@ class KnownFiles(Protocol):
 
 
 def same(known: Mapping[bytes, Document], stamps: Mapping[bytes, str]) -> dict[bytes, Document]:
-    """Documents that are as they were when they were read."""
+    """Documents unchanged since they were read."""
     return {
         path: document
         for path, document in known.items()
@@ -77,15 +75,13 @@ async def trusted(
     subject: KnownFiles,
     machine: str,
 ) -> Trust:
-    """What may be taken over from the backup before: all of its chunks are in packs that can be
-    relied on.
-    """
+    """What may be reused from the previous backup, whose chunks are all in reliable packs."""
     if previous is None or vault.locked:
         return NOTHING
     with suppress(FennoxError):
         return await _trusted(vault, index, condemned, previous, subject, machine)
-    with suppress(FennoxError):  # it is in another store, or damaged: then everything is read
-        await index.refresh(vault)  # or another process wrote it since
+    with suppress(FennoxError):  # in another store, or damaged: read everything
+        await index.refresh(vault)  # or written by another process since
         return await _trusted(vault, index, condemned, previous, subject, machine)
     return NOTHING
 
@@ -124,9 +120,7 @@ async def _trusted(
 async def stored_part(
     writer: BackupWriter, trust: Trust | None, name: str, title: str, found: list[Document]
 ) -> Part:
-    """Store a part's manifest; where every document is as it was, that of the backup before serves
-    again.
-    """
+    """Store a part's manifest; if no document changed, reuse the previous backup's."""
     before = trust.parts.get(name) if trust is not None else None
     if (
         before is not None
@@ -138,7 +132,7 @@ async def stored_part(
 
 
 def recent(read_whole: str | None, now: datetime) -> bool:
-    """Whether everything was read not too long ago."""
+    """Whether everything was read recently enough."""
     return read_whole is not None and timedelta(0) <= now - parse_stamp(read_whole) < FULL_EVERY
 
 
@@ -157,6 +151,6 @@ def _held(
 
 
 async def nul_separated(paths: Iterable[bytes]) -> AsyncIterator[bytes]:
-    """As tar reads names: relative to the root, each with a zero byte behind it."""
+    """Names for tar: relative to the root, each followed by a zero byte."""
     for path in paths:
         yield path.lstrip(b"/") + b"\0"

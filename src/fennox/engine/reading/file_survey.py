@@ -1,5 +1,5 @@
-"""Where the files lie that are about to be read: which places a machine has, and what it knows of
-each file there.
+"""Surveying the files to be read: which places exist on a machine, and the metadata of each file
+there.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Source
 
 _TOO_FRESH = 5  # seconds
-_ALSO = "also"  # no place, as those begin with a slash
+_ALSO = "also"  # never a place, since those begin with a slash
 CLOCK = ["date", "+%s"]
 _TAR = 'tar --version 2>/dev/null | grep -q "GNU tar" && echo "GNU tar"; '
 _PLACES = (
@@ -30,10 +30,8 @@ _STAMPS = (
 
 @dataclass(frozen=True)
 class SurveyLook:
-    """What lies on the machine: every path with its type, and a stamp for each file that may be
-    trusted later.
-
-    ``at_rest``: nothing was changed so shortly before that a later change might leave the same
+    """A survey of the machine: every path with its type, and a stamp for each file that can be
+    trusted later. ``at_rest``: nothing changed so recently that a later change might leave the same
     times.
     """
 
@@ -55,8 +53,8 @@ class SurveyLook:
 
 @dataclass(frozen=True)
 class Survey:
-    """Of the ``places`` asked for, those that are there (``roots``), which needs GNU tar, and the
-    files below them.
+    """Of the requested ``places``, those that exist (``roots``), which needs GNU tar, and the files
+    below them.
     """
 
     places: list[str]
@@ -67,16 +65,14 @@ class Survey:
 
 @dataclass(frozen=True)
 class Places:
-    """Of several sources, those whose files are read together. ``tar``: it is not known whether
-    there is GNU tar.
-    """
+    """Sources whose files are read together. ``tar``: also ask whether GNU tar exists."""
 
     each: Sequence[list[str]]
     tar: bool = True
 
     def question(self, *, stamps: bool) -> list[str]:
-        """Which of them exist; ``stamps``: with stamps for every file, if the machine's find can
-        print them.
+        """Which places exist; ``stamps``: also a stamp for every file, if the machine's find can
+        print it.
         """
         outer = outermost(place for places in self.each for place in places)
         inner = sorted({place for places in self.each for place in places} - set(outer))
@@ -84,7 +80,7 @@ class Places:
         return ["sh", "-c", script, "sh", *outer, _ALSO, *inner]
 
     def surveys(self, answer: bytes, *, whole: bool) -> list[Survey]:
-        """What was answered, for each source. ``whole``: the answer came to its end."""
+        """The answer per source. ``whole``: the answer is complete."""
         told, separator, listed = answer.partition(b"\0")
         there = set(told.decode("utf-8", "surrogateescape").splitlines())
         if self.tar and "GNU tar" not in there:
@@ -98,8 +94,8 @@ class Places:
         return surveys
 
     def told(self, answer: bytes) -> list[bytes]:
-        """Question and answer in a form that is equal while nothing changes: without the clock, in
-        a fixed order.
+        """Question and answer in a canonical form that stays equal while nothing changes: without
+        the clock, in a fixed order.
         """
         asked = [os.fsencode(place) for places in self.each for place in [*places, ""]]
         there, _, listed = answer.partition(b"\0")
@@ -111,7 +107,7 @@ class Places:
 
 
 def places_of(kind: Kind, source: Source, values: dict[str, str]) -> list[str]:
-    """Where the files of a source may lie."""
+    """The places where a source's files may be."""
     return places_in(kind, source.files or [], values)
 
 
@@ -120,7 +116,7 @@ def places_in(kind: Kind, texts: list[str], values: dict[str, str]) -> list[str]
 
 
 def outermost(places: Iterable[str]) -> list[str]:
-    """Without those that lie below another one."""
+    """The paths without those below another one."""
     kept: list[str] = []
     for place in sorted(set(places)):
         if not any(place == other or place.startswith(other.rstrip("/") + "/") for other in kept):
@@ -129,7 +125,7 @@ def outermost(places: Iterable[str]) -> list[str]:
 
 
 def _literal_prefix(pattern: str) -> str:
-    """The longest folder of a pattern that has no wildcard: where tar begins."""
+    """A pattern's longest folder without a wildcard: where tar starts."""
     steps = []
     for step in pattern.split("/"):
         if any(sign in step for sign in "*?["):
@@ -144,9 +140,7 @@ def clock_of(answer: bytes) -> bytes:
 
 
 def is_at_rest(answer: bytes) -> bool:
-    """As of a :class:`SurveyLook`, in an answer with stamps that came whole; False if it has
-    none.
-    """
+    """As for a :class:`SurveyLook`, in a complete answer with stamps; False if it has none."""
     clock, _, listed = answer.partition(b"\0")[2].partition(b"\n")
     if not clock.isdigit():
         return False
@@ -155,7 +149,7 @@ def is_at_rest(answer: bytes) -> bool:
 
 
 def _lines(listed: bytes) -> Iterator[list[bytes]]:
-    """Type, inode, size, both times, path."""
+    """Format: type, inode, size, both times, path."""
     return (words for line in listed.split(b"\0") if len(words := line.split(b" ", 5)) == 6)
 
 

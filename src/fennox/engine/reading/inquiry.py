@@ -1,8 +1,6 @@
-"""What a machine is asked in one command before its files are read: who it is, its time, what lies
-where, and what its programs say.
-
-Answers are kept if they are short. The output of a program that turns out to be long is read where
-it is wanted, and what was asked behind it follows it.
+"""Everything a machine is asked in one command before its files are read: identity, time, file
+locations, and program outputs. Short answers are kept. A long program output is read where it is
+needed, and the answers after it follow.
 """
 
 from __future__ import annotations
@@ -32,20 +30,18 @@ from fennox.engine.reading.file_survey import (
 )
 from fennox.links.base import MAX_OUTPUT, Link, Output, Running, Shell
 
-_SILENCE = 600  # seconds that a command may write nothing
-_SHORT = 256 * 1024  # bytes of an output that is kept
+_SILENCE = 600  # seconds a command may stay silent
+_SHORT = 256 * 1024  # bytes of a kept output
 Key = tuple[str, int]
 """A source: the name of its part, and its place there."""
 
 
 @dataclass(frozen=True)
 class AskedCommand:
-    """One command of the script, and what it answers: the time, who it is, where files are, what a
-    program says.
-
-    Of ``places`` those of ``files`` come first, and behind them those that other answers are made
-    from; such an answer is ``made``, and does not count when answers are compared. ``clock``: the
-    answer has the time, or is nothing else.
+    """One command of the script and its answer: time, identity, file locations, or a program's
+    output. In ``places`` those of ``files`` come first, then those from which other answers are
+    derived; a derived answer (``made``) is ignored when answers are compared. ``clock``: the answer
+    contains the time.
     """
 
     words: list[str]
@@ -67,9 +63,7 @@ class AskedCommand:
 
 @dataclass
 class Spoken:
-    """A program's output: all of it in ``start``, unless it is long; then the rest is in
-    ``blocks``.
-    """
+    """A program's output: in ``start``, and for long outputs the rest in ``blocks``."""
 
     asked: AskedCommand
     key: Key
@@ -79,7 +73,7 @@ class Spoken:
     ended: Output | None
 
     async def blocks(self) -> AsyncGenerator[bytes, None]:
-        """To be read to its end; how it ended is known from then on."""
+        """Must be read to its end; its exit status is known afterwards."""
         yield self.start
         if self.rest is not None:
             while (block := await next_block(self.rest, self.asked.name)) is not None:
@@ -89,38 +83,38 @@ class Spoken:
 
 @dataclass
 class Inquiry:
-    """The answers as far as they were read, in the order in which they come."""
+    """The answers read so far, in order of arrival."""
 
     asked: Sequence[AskedCommand]
     answers: AsyncIterator[Running]
     now: Now | None
     begun: datetime | None
-    clock: tuple[bytes, datetime] | None = None  # what it says that it is, and what we say
+    clock: tuple[bytes, datetime] | None = None  # the machine's identity, and the one we expect
     machine_answers: dict[str, bytes] = field(default_factory=dict)
     surveys: dict[Key, Survey] = field(default_factory=dict)
     _spoken: list[Spoken] = field(default_factory=list)
-    # what would be the same if nothing has changed
+    # what stays equal while nothing changes
     _plain: list[bytes] = field(default_factory=list)
     _read: int = 0  # answers
-    _still: bool = True  # all of it is short, and nothing has been changed just now
+    _still: bool = True  # all answers are short, and nothing changed just now
 
     @property
     def outputs(self) -> set[Key]:
-        """Sources whose documents it brings."""
+        """Sources whose documents it delivers."""
         return {asked.output for asked in self.asked if asked.output is not None}
 
     def machine(self, kind: Kind) -> Machine:
         return evaluation.machine(kind, self.machine_answers)
 
     async def read(self) -> None:
-        """Read the answers, up to a program's output that is long."""
+        """Read the answers up to a long program output."""
         while self._read < len(self.asked) and not (
             self._spoken and self._spoken[-1].ended is None
         ):
             await self._read_one()
 
     async def spoken(self) -> AsyncGenerator[Spoken, None]:
-        """What programs say, each to be read to its end before the next is asked for."""
+        """Program outputs; each must be read to its end before requesting the next."""
         at = 0
         while True:
             await self.read()
@@ -143,7 +137,7 @@ class Inquiry:
             bytearray(),
             _SHORT if asked.output is not None else MAX_OUTPUT,
         )
-        came = None  # when the answer began
+        came = None  # start of the answer
         while len(kept) <= most and (block := await next_block(blocks, asked.name)) is not None:
             came = came or (self.now() if self.now is not None else None)
             kept += block
@@ -152,7 +146,7 @@ class Inquiry:
             self._spoken.append(Spoken(asked, asked.output, bytes(kept), running, blocks, None))
             return
         while len(kept) > most and await next_block(blocks, asked.name) is not None:
-            pass  # it is too much to be kept
+            pass  # too long to keep
         answer, ended = bytes(kept), await running.ended()
         if asked.clock and came is not None and self.begun is not None:
             told = clock_of(answer) if asked.places is not None else answer
@@ -179,7 +173,7 @@ class Inquiry:
         self, asked: AskedCommand, places: Places, answer: bytes, *, whole: bool
     ) -> None:
         self._plain += places.told(answer)
-        if not places.tar:  # not read unless something else has changed as well
+        if not places.tar:  # not read unless something else changed too
             self._still = self._still and whole and is_at_rest(answer)
             return
         found = places.surveys(answer, whole=whole)
@@ -194,7 +188,7 @@ def _word(text: str) -> bytes:
 
 
 async def next_block(blocks: AsyncGenerator[bytes, None], name: str) -> bytes | None:
-    """What a command writes next; None: it has ended. ``name``: of the command, for errors."""
+    """The next output of a command; None: it ended. ``name``: of the command, for errors."""
     try:
         async with asyncio.timeout(_SILENCE):
             return await anext(blocks, None)
@@ -215,11 +209,9 @@ async def inquiring(
     now: Now | None = None,
     likely: bool = False,
 ) -> AsyncIterator[Inquiry]:
-    """Ask a machine about these parts, as far as it is reached by a shell.
-
-    ``stamps``: also what it knows of every file; ``now``: also who it is, and what its time is when
-    this is ours. ``likely``: nothing has changed, so that outputs are not asked for that are known
-    by what they are made from.
+    """Ask a machine about these parts, if it is reached through a shell. ``stamps``: also file
+    metadata; ``now``: our time, to ask also for identity and clock. ``likely``: assume nothing
+    changed, and skip outputs that can be derived from files.
     """
     if not isinstance(link, Shell):
         yield Inquiry([], _nothing(), None, None)
@@ -235,7 +227,7 @@ async def inquiring(
 
 
 def is_asked_whole(kind: Kind, parts: Sequence[str]) -> bool:
-    """Whether the answers say of everything in these parts whether it has changed."""
+    """Whether the answers show for everything in these parts whether it changed."""
     sources = [source for part in map(kind.part_named, parts) for source in part.source]
     return kind.shell == "posix" and not kind.identity.ask and all(map(_tells, sources))
 
@@ -257,10 +249,10 @@ class _Asking:
     _found: list[AskedCommand] = field(default_factory=list)
     _files: list[tuple[Key, list[str]]] = field(default_factory=list)
     _made_from: list[list[str]] = field(default_factory=list)
-    # that come when files have been asked for
+    # questions to ask after the files
     _behind: list[AskedCommand] = field(default_factory=list)
-    _clock: bool = False  # the next question about files also asks for the time
-    # one that may change files comes behind those, so that further ones are another question
+    _clock: bool = False  # the next question about files also requests the time
+    # commands that may change files come after these, so later sources need another question
     _program: bool = False
 
     def all(self, parts: Sequence[str], *, itself: bool) -> list[AskedCommand]:
@@ -285,8 +277,8 @@ class _Asking:
             (self._behind if made else self._found).extend(asked)
 
     def _about_sources(self, parts: Sequence[str]) -> None:
-        """Of sources up to the first one that needs another way, so that all are asked in the order
-        of the kind.
+        """Sources up to the first that needs another method, so that all are read in the kind's
+        order.
         """
         for part, at, source in _first_sources(self.kind, parts):
             key = (part.name, at)
@@ -303,14 +295,14 @@ class _Asking:
                 self._files.append((key, places_of(self.kind, source, self.values)))
 
     def _is_made(self, made_from: list[str]) -> bool:
-        """Whether an answer is known by files; if so, they are asked for before it is."""
+        """Whether an answer can be derived from files; if so, the files are asked for first."""
         if not (self.stamps and made_from):
             return False
         self._made_from.append(places_in(self.kind, made_from, self.values))
         return True
 
     def _close(self) -> None:
-        """Files, and behind them what answers are made from, are one question."""
+        """Files, and then the files answers are derived from, form one question."""
         if self._files or self._made_from:
             places = Places(
                 [*(places for _, places in self._files), *self._made_from], tar=not self.likely

@@ -1,6 +1,4 @@
-"""By how much a machine's clock differs from ours. Certificates, schedules and logs of the machine
-go by it.
-"""
+"""The offset of a machine's clock. Its certificates, schedules and logs depend on it."""
 
 from __future__ import annotations
 
@@ -20,9 +18,8 @@ from fennox.links.base import Link, Web
 async def skew(
     kind: Kind, link: Link, settings: dict[str, str], now: Now, inquiry: Inquiry
 ) -> float | None:
-    """Seconds that the machine is ahead, to about a second; None: its kind does not say how to ask.
-
-    A shell's time is among the answers already; an HTTP interface is asked here.
+    """Seconds the machine's clock is ahead, to about a second; None: the kind does not say how to
+    ask. A shell's time is already among the answers; an HTTP interface is asked here.
     """
     clock = kind.clock
     if clock is None:

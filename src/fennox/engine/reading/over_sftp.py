@@ -1,4 +1,4 @@
-"""Files of a machine that has no GNU tar: read one by one over SFTP, and put back the same way."""
+"""Files of a machine without GNU tar: read one by one over SFTP, and restored the same way."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _KINDS: dict[str, FarFileKind] = {
     "folder": "folder",
     "link": "link",
 }
-_WHOLE = 128 * 1024  # bytes; a file that is not longer is handed on whole
+_WHOLE = 128 * 1024  # bytes; shorter files are passed on in one piece
 
 
 async def read_files(
@@ -42,9 +42,7 @@ async def read_files(
     without: list[str],
     places: list[str],
 ) -> AsyncGenerator[Captured, None]:
-    """Every file below the places that is wanted; one that changed while it was read is read again,
-    once.
-    """
+    """Every wanted file below the places; one that changed during reading is read again, once."""
     if source.settled:
         raise FarSideFailed(
             f"The part {part.name} waits until its files have been finished, which needs GNU tar"
@@ -92,10 +90,10 @@ class _SftpReading:
         self, files: RemoteFiles, capture: Capture, part: PartModel, source: Source
     ) -> None:
         self._files, self._capture, self._part, self._source = files, capture, part, source
-        self.changed: list[bytes] = []  # as often as they changed while they were read
+        self.changed: list[bytes] = []  # once per change during reading
 
     async def read(self, far: FarFile, head: Document) -> AsyncGenerator[Captured, None]:
-        """The document; nothing if the file went since it was listed."""
+        """The document; None if the file disappeared since the listing."""
         if far.kind != "file":
             yield watched(self._capture, self._part, self._source, head, b"")
             return
@@ -111,14 +109,14 @@ class _SftpReading:
             captured = watched(self._capture, self._part, self._source, head, content)
             yield captured
             async for _ in captured.content:
-                pass  # what the reader of the document has not read
+                pass  # the part of the content not consumed by the reader
         now = await self._files.look(far.path)
         if now != far:
             self.changed.append(far.path)
 
 
 async def _bounded(blocks: AsyncIterator[bytes], head: Document) -> AsyncIterator[bytes]:
-    """A file listed as short must not stream without end."""
+    """A file listed as short must not stream endlessly."""
     size = 0
     async for block in blocks:
         size += len(block)
@@ -139,7 +137,7 @@ def _head(far: FarFile, capture: Capture) -> Document | None:
 async def put_files(
     shell: Shell, reader: BackupReader, documents: list[Document], folder: str, journal: Journal
 ) -> None:
-    """Put documents below ``folder``, each whole or not at all, with owners by number."""
+    """Write documents below ``folder``, each atomically, with numeric owners."""
     size = 0
     async with shell.files() as files:
         for number, document in enumerate(documents, start=1):
@@ -148,8 +146,7 @@ async def put_files(
                 files, reader, document, os.fsencode(folder.rstrip("/")) + document.path_bytes()
             )
             size += document.size
-        # a folder's own owner and mode come last, as nothing may be written to some of them
-        # afterwards
+        # a folder's owner and mode are set last, since some folders then refuse writes
         for document in reversed(documents):
             if document.type == "folder":
                 path = os.fsencode(folder.rstrip("/")) + document.path_bytes()

@@ -1,8 +1,6 @@
-"""A far side's tar stream (GNU or POSIX.1-2001 pax), read member by member, and the heads of one
-for it (pax).
-
-tarfile reads from a blocking file. It runs in a greenlet of the event loop's own thread: whenever
-it wants bytes that have not come yet, it is left where it stands until they have.
+"""Reading a far side's tar stream (GNU or POSIX.1-2001 pax) member by member, and writing pax
+heads. tarfile reads from a blocking file, so it runs in a greenlet on the event loop's thread,
+which is suspended until the bytes it wants have arrived.
 """
 
 from __future__ import annotations
@@ -17,14 +15,12 @@ from fennox.core.errors import Damaged
 from fennox.core.format.manifest import Document
 
 _BLOCK = 256 * 1024  # bytes
-_WHOLE = 128 * 1024  # bytes; a member that is not longer comes together with its content
+_WHOLE = 128 * 1024  # bytes; shorter members come together with their content
 
 
 @dataclass(frozen=True)
 class Member:
-    """The head of a member. Its content is ``whole``, or follows as blocks of bytes if it is
-    long.
-    """
+    """The head of a member. Its content is in ``whole``, or follows as blocks if long."""
 
     info: tarfile.TarInfo
     whole: bytes | None = None
@@ -34,18 +30,18 @@ Item = Member | bytes
 
 
 class _Starved:
-    """The unpacker wants the next block."""
+    """Requests the next block."""
 
 
 _STARVED = _Starved()
 
 
 class _Unpacker:
-    """Hands out what it finds by leaving its greenlet, and is given the next block in return."""
+    """Yields results by switching out of its greenlet, and receives the next block in return."""
 
     def __init__(self) -> None:
-        self._block = memoryview(b"")  # what is left of the block that came last
-        self._at = 0  # bytes that have been read
+        self._block = memoryview(b"")  # the rest of the last block
+        self._at = 0  # bytes read so far
         self._ended = False
 
     def _leave(self, found: Item | _Starved) -> bytes | None:
@@ -75,9 +71,7 @@ class _Unpacker:
         return self._at
 
     def seek(self, position: int) -> None:
-        """Forwards only, which is all that a stream can do. A place behind its end is found by the
-        next read.
-        """
+        """Forward seeks only. A position past the end is detected by the next read."""
         if position < self._at:
             raise tarfile.ReadError("the stream leads backwards")
         while position > self._at and self.read(min(position - self._at, _BLOCK)):
@@ -86,7 +80,7 @@ class _Unpacker:
     def unpack(self) -> None:
         with tarfile.TarFile(fileobj=self, errorlevel=2, encoding="utf-8") as archive:  # type: ignore[arg-type]
             while (info := archive.next()) is not None:
-                archive.members.clear()  # type: ignore[attr-defined]  # it would keep every head that it has read
+                archive.members.clear()  # type: ignore[attr-defined]  # otherwise it keeps every head it has read
                 if info.size < 0:
                     raise tarfile.ReadError("a member of negative size")
                 if not info.isreg():
@@ -108,9 +102,7 @@ class _Unpacker:
 
 
 async def members(source: AsyncIterator[bytes]) -> AsyncGenerator[Item, None]:
-    """Yield each member's head, and its content. A stream that lies about itself is
-    :class:`Damaged`.
-    """
+    """Yield each member's head and content. An inconsistent stream raises :class:`Damaged`."""
     unpacking = greenlet(_Unpacker().unpack)
     given: bytes | None = None
     try:

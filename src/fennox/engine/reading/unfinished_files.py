@@ -1,5 +1,5 @@
-"""Files that a machine writes by its own schedule. A file is finished when it is old enough and its
-size no longer changes.
+"""Files a machine writes on its own schedule. A file is finished when it is old enough and its size
+no longer changes.
 """
 
 from __future__ import annotations
@@ -9,7 +9,7 @@ import os
 from fennox.core.errors import FarSideFailed
 from fennox.links.base import Shell
 
-_PAUSE = 2  # seconds between the two looks at sizes
+_PAUSE = 2  # seconds between the two size checks
 _SCRIPT = (  # GNU findutils
     'pause=$1; shift; date +%s && find "$@" -type f -printf "%s %T@ %p\\0" && printf "\\0" && sleep'
     ' "$pause" && find "$@" -type f -printf "%s %T@ %p\\0"'
@@ -17,8 +17,8 @@ _SCRIPT = (  # GNU findutils
 
 
 async def unsettled(shell: Shell, roots: list[str], seconds: int) -> set[str]:
-    """Paths below ``roots`` that were written within ``seconds``, by the machine's clock, or grow
-    between two looks.
+    """Paths below ``roots`` that were written within ``seconds``, by the machine's clock, or are
+    still growing.
     """
     done = await shell.run(["sh", "-c", _SCRIPT, "sh", str(_PAUSE), *roots], limit=600)
     head, _, rest = done.output.partition(b"\n")

@@ -1,6 +1,4 @@
-"""Documents of a backup onto a target: through its own tar, into its root or into a folder for
-inspection.
-"""
+"""Writing a backup's documents onto a target through its own tar, into its root or a folder."""
 
 from __future__ import annotations
 
@@ -17,7 +15,7 @@ from fennox.engine.reading import over_sftp
 from fennox.engine.reading.tar_stream import tar_head
 from fennox.links.base import Output, Shell
 
-_SCRATCH = re.compile(r"/tmp/fennox-check\.[A-Za-z0-9]{8}")  # noqa: S108  # made by mktemp on the target
+_SCRATCH = re.compile(r"/tmp/fennox-check\.[A-Za-z0-9]{8}")  # noqa: S108  # created by mktemp on the target
 
 
 async def extract(
@@ -30,9 +28,8 @@ async def extract(
     numbers: bool,
     limit: float,
 ) -> Output:
-    """Feed the documents into the target's own tar, or put them one by one where it is not GNU's.
-
-    ``numbers``: owners by number and not by name.
+    """Feed the documents into the target's tar, or write them one by one if that is not GNU tar.
+    ``numbers``: owners by number instead of by name.
     """
     if (
         shell.language != "posix"
@@ -59,7 +56,7 @@ async def extract(
 async def _tar(
     reader: BackupReader, documents: list[Document], journal: Journal
 ) -> AsyncGenerator[bytes, None]:
-    """Every chunk was checked before it leaves the reader."""
+    """The reader verifies every chunk."""
     size = 0
     for number, document in enumerate(documents, start=1):
         await journal.progress(documents=number, bytes=size)
@@ -74,8 +71,8 @@ async def _tar(
 
 @asynccontextmanager
 async def scratch_folder(shell: Shell) -> AsyncIterator[str]:
-    """A folder of its own on the target, taken away afterwards. Only a name of the form asked for
-    is ever removed.
+    """A temporary folder on the target, removed afterwards. Only a name of the requested form is
+    ever removed.
     """
     made = await shell.run(["mktemp", "-d", "/tmp/fennox-check.XXXXXXXX"])  # noqa: S108
     name = made.output.decode("ascii", "replace").strip()

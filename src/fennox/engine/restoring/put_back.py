@@ -1,6 +1,4 @@
-"""A restore that is taken up again on a target which somebody put back meanwhile to what it was
-before.
-"""
+"""Resuming a restore on a target that somebody meanwhile set back to its earlier state."""
 
 from __future__ import annotations
 
@@ -11,11 +9,9 @@ from fennox.engine.restoring.targets import ReachedTarget
 
 
 async def asks_whether_it_was_put_back(reached: ReachedTarget, reader: BackupReader) -> bool:
-    """Whether a person must say what became of the target: what was written to it is not there any
-    more.
-
-    Only where a restore is taken up again. A target that was put back to an earlier snapshot would
-    else be given the rest of the steps and never be whole.
+    """Whether a person must explain the target because everything written to it is gone. Asked only
+    when a restore resumes. Otherwise a target set back to an earlier snapshot would get only the
+    remaining steps and never be complete.
     """
     sheet = reached.sheet
     gate = sheet.gate_of("put back", None)
@@ -40,9 +36,7 @@ async def asks_whether_it_was_put_back(reached: ReachedTarget, reader: BackupRea
 
 
 def _begin_again(sheet: Sheet, gate: Gate) -> None:
-    """All that was done to the target is to be done again; the safety copy holds what it held
-    before.
-    """
+    """Repeat every step; the safety copy still holds the target's original state."""
     gate.answer = "written again"
     for step in sheet.steps:
         if step.do not in ("safety", "look", "proof") and step.state in (
@@ -54,16 +48,13 @@ def _begin_again(sheet: Sheet, gate: Gate) -> None:
             step.state, step.detail = "waiting", ""
     for other in sheet.gates:
         if other.kind in ("step", "unknown"):
-            other.step = None  # its answer was about work that is being repeated
+            other.step = None  # its answer concerned work now being repeated
     sheet.rejoined = False
 
 
 async def _was_put_back(reached: ReachedTarget, reader: BackupReader) -> bool:
-    """Whether of all files that done steps have changed on the target not one is there. False: it
-    cannot be told.
-
-    Programs may show what was written only once they were restarted, so that files alone are looked
-    at.
+    """Whether none of the files changed by finished steps exists on the target. False if unknown.
+    Only files are checked, because programs may show changes only after a restart.
     """
     done = sorted(_parts_written(reached))
     held = await backup_digests(reader, done)
@@ -85,7 +76,7 @@ async def _was_put_back(reached: ReachedTarget, reader: BackupReader) -> bool:
 
 
 def _parts_written(reached: ReachedTarget) -> set[str]:
-    """Parts whose files done steps have written to the target."""
+    """Parts whose files finished steps have written."""
     models = reached.kind.steps()
     return {
         part

@@ -1,5 +1,5 @@
-"""Doing a run sheet, step by step; every state is saved before and after, so that it can be taken
-up again.
+"""Executing a run sheet step by step; every state is saved before and after, so that it can
+resume.
 """
 
 from __future__ import annotations
@@ -20,13 +20,13 @@ class RestoreUnderWay(StepVerbs):
 
     ``connect`` opens a link to a place with the target's login or the one expected afterwards;
     ``save`` makes the sheet durable and raises :class:`LeaseLost` if the run is no longer ours;
-    ``take_safety`` takes the safety copy; ``see_old_machine`` looks whether the machine that is to
-    be replaced has come back to life.
+    ``take_safety`` takes the safety copy; ``see_old_machine`` checks whether the machine to be
+    replaced is alive again.
     """
 
     async def go_on(self) -> Sheet:
-        """Do steps until the sheet is done, fails, or waits for a person; of one that is given up,
-        undo what can be.
+        """Execute steps until the sheet is done, fails, or waits for a person; if it was given up,
+        undo its steps.
         """
         self.sheet.state = "running"
         try:
@@ -55,7 +55,7 @@ class RestoreUnderWay(StepVerbs):
         return self.sheet
 
     async def _do_all(self, steps: list[SheetStep]) -> bool:
-        """Whether all are done; else one waits for a person."""
+        """Whether all are done; otherwise one waits for a person."""
         for step in steps:
             if step.state in ("done", "not needed"):
                 continue
@@ -72,7 +72,7 @@ class RestoreUnderWay(StepVerbs):
         return needed
 
     async def _must_wait(self, step: SheetStep) -> bool:
-        """Whether a gate is open before this step may be done."""
+        """Whether a gate must be answered before this step."""
         if step.state in ("doing", "unknown") and not step.repeat:
             gate = self._ask_whether_done(step)
             step.state = "unknown"
@@ -92,7 +92,7 @@ class RestoreUnderWay(StepVerbs):
         return step in writing and all(one.state == "waiting" for one in writing)
 
     async def _ask_about_old_machine(self) -> None:
-        """A gate may have waited for a night, so check once more whether it answers."""
+        """A gate may have waited all night, so check again whether the old machine answers."""
         if self._is_asked("facts"):
             return
         seen = await self.see_old_machine(self.sheet)
@@ -101,9 +101,7 @@ class RestoreUnderWay(StepVerbs):
             self.sheet.ask_anew("facts", None, question, ["accept"])
 
     async def _waits_at(self, step: SheetStep) -> bool:
-        """Whether a person has not answered yet, or what they say is done is not, where that can be
-        seen.
-        """
+        """Whether a person has not answered yet, or a check shows that the work is not done."""
         gate = self.sheet.ask("step", step.number, step.commands[-1], ["done"])
         if gate.answer is None:
             return True
@@ -118,7 +116,7 @@ class RestoreUnderWay(StepVerbs):
         return bool(lacking)
 
     async def _still_lacking(self, step: SheetStep) -> list[str]:
-        """Of what a person was to put there, what the machine itself does not list."""
+        """Items a person was to add that the machine itself does not list."""
         model = self._model(step)
         if model.each is None or model.each.names != "missing":
             return []
@@ -128,7 +126,7 @@ class RestoreUnderWay(StepVerbs):
         return [name for name in step.names if name in now]
 
     def _ask_whether_done(self, step: SheetStep) -> Gate:
-        """An answer counts for the attempt before it, never for a later one."""
+        """An answer applies to the attempt before it, never to a later one."""
         gate = self.sheet.gate_of("unknown", step.number)
         if gate is None or gate.number == step.answered:
             question = f"It is not known whether this was done: {step.title}."
@@ -149,7 +147,7 @@ class RestoreUnderWay(StepVerbs):
         except (LeaseLost, Stopped):
             raise
         except FennoxError as error:
-            # it may have been done all the same
+            # it may have been done nevertheless
             cut = isinstance(error, TryLater) and not step.repeat
             step.state, step.ended, step.detail = (
                 "unknown" if cut else "failed",

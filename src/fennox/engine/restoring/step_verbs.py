@@ -1,4 +1,4 @@
-"""What each verb of a run sheet does, on the target."""
+"""The implementation of each step verb on the target."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ _PAUSE = 0.5  # seconds between two tries of a check
 
 @dataclass
 class StepVerbs:
-    """A restore's sheet, its backup and its target, and the verbs of the steps."""
+    """A restore's sheet, backup and target, and the step verbs."""
 
     sheet: Sheet
     kind: Kind
@@ -49,7 +49,7 @@ class StepVerbs:
     evaluates: Evaluates
     save: Callable[[Sheet], Awaitable[None]]
     take_safety: Callable[[Link], Awaitable[Taken]]
-    # in words, what the old machine does that it did not do when it was last looked at
+    # reports as text what the old machine newly does
     see_old_machine: Callable[[Sheet], Awaitable[list[str]]]
     _reached: ReachedTarget = field(init=False)
 
@@ -94,7 +94,7 @@ class StepVerbs:
                 assert_never(step.do)
 
     async def _safety(self) -> str:
-        """Save the target, and see whether it still is what the person who started this saw."""
+        """Take the safety copy, and check that the target still is as the person saw it."""
         taken = await self.take_safety(await self._reached.current())
         self.sheet.safety = taken.reference.backup
         await self._compare_with_sheet(
@@ -104,7 +104,7 @@ class StepVerbs:
 
     async def _compare_with_sheet(self, target: Target) -> None:
         """Ask a person about facts that changed since the draft. Raises FarSideFailed if the target
-        is not fit any more.
+        is no longer suitable.
         """
         sheet = self.sheet
         source = plan_inputs.RestoreSource(
@@ -125,7 +125,7 @@ class StepVerbs:
             sheet.ask_anew("facts", None, question, ["accept"])
             sheet.facts = now.facts
             sheet.version += 1
-        # its counts differ also where what is overwritten does not
+        # its counts also change where the overwritten content does not
         sheet.overwrites = now.overwrites
         sheet.findings = changed_facts.counted_anew(sheet.findings, now.findings)
         sheet.fresh_census = target.census
@@ -147,8 +147,8 @@ class StepVerbs:
         return f"{len(commands)} done" if len(commands) > 1 else ""
 
     async def _validate(self, model: StepModel) -> str:
-        """The target's own programs look at the captured files, in a folder of their own, before
-        any is put back.
+        """The target's own programs validate the captured files in a temporary folder before any is
+        restored.
         """
         shell = await self._reached.shell()
         async with extraction.scratch_folder(shell) as scratch:
@@ -181,9 +181,7 @@ class StepVerbs:
         return ""
 
     async def _write(self, model: StepModel) -> str:
-        """Feed a tar stream into the target's own tar; every chunk was checked before it leaves the
-        reader.
-        """
+        """Feed a tar stream into the target's tar; the reader verifies every chunk."""
         return f"{await self._extract(model, model.parts[0], '/')} documents"
 
     async def _extract(self, model: StepModel, part: str, folder: str) -> int:
@@ -218,8 +216,8 @@ class StepVerbs:
         return f"{document.size} bytes"
 
     async def _document(self, model: StepModel, name: str = "") -> Document:
-        """The one document of a step. A name from a listing stands in it as it was kept: odd
-        characters as ``%2F``.
+        """The document of a step. In its name, a listed name is percent-encoded as stored
+        (``%2F``).
         """
         assert model.document is not None
         wanted = {filled(model.document, {"name": shape}) for shape in (name, document_name(name))}
@@ -283,7 +281,7 @@ class StepVerbs:
         )
 
     async def _written_documents(self, after: Target) -> list[ListProof]:
-        """Every document that a part wrote, as it is on the target now."""
+        """Every document a part wrote, as it now is on the target."""
         names = {name for _, step in self.kind.steps() if step.do == "write" for name in step.parts}
         held = await backup_digests(
             self.reader, [part for part in self.sheet.parts if part in names]

@@ -1,6 +1,4 @@
-"""The machine that a restore writes to: how it is reached, under which of its faces, and what it
-holds.
-"""
+"""The target of a restore: how to reach it, with which identity, and its contents."""
 
 from __future__ import annotations
 
@@ -32,8 +30,8 @@ WhoseLogin = Literal["target", "after", "entrance"]
 Connect = Callable[[Place, WhoseLogin], Awaitable[Link]]
 _CHANGING: frozenset[Phase] = frozenset(
     {"write", "finish", "rejoin"}
-)  # phases in which a target may get another face
-_COMES_BACK_WITHIN = 120.0  # seconds that a target may be away where a step may have restarted it
+)  # phases in which a target's address, key or account may change
+_COMES_BACK_WITHIN = 120.0  # seconds a target may be away after a step that may have restarted it
 _PAUSE = 0.5  # seconds between two tries
 
 
@@ -45,7 +43,7 @@ async def look_at_target(
     parts: list[str],
     evaluates: Evaluates,
 ) -> Target:
-    """Read the target as it is now, storing nothing."""
+    """Read the target as it is now; stores nothing."""
     machine = await identify(kind, link, settings)
 
     async def read(some: list[str]) -> tuple[Digests, Census]:
@@ -61,7 +59,7 @@ async def look_at_target(
 
 
 async def save_target(tools: TakeTools, link: Link, subject: Subject, order: TakeRequest) -> Taken:
-    """Take the safety copy: every part that can be read from the target. The backup's note names
+    """Take the safety copy: every part readable on the target. The backup's note names
     the others.
     """
 
@@ -82,10 +80,8 @@ async def save_target(tools: TakeTools, link: Link, subject: Subject, order: Tak
 async def as_far_as_it_tells(
     parts: list[str], read: Callable[[list[str]], Awaitable[Told]]
 ) -> tuple[Told, dict[str, str]]:
-    """Read a machine that may lack a program: parts whose commands fail are left out, and told by
-    name with the reason.
-
-    Raises what the command said if no part is left.
+    """Read a machine that may lack programs: parts whose commands fail are omitted and reported
+    with the reason. Raises the command's error if no part is left.
     """
     unread: dict[str, str] = {}
     while True:
@@ -113,7 +109,7 @@ async def _room(kind: Kind, link: Link, settings: dict[str, str]) -> int | None:
 
 @dataclass
 class ReachedTarget:
-    """Links to the target of a sheet, each opened when it is first needed.
+    """Links to the target of a sheet, each opened on first use.
 
     ``connect`` opens a link to a place with the target's login or the one expected afterwards.
     """
@@ -128,11 +124,11 @@ class ReachedTarget:
     _entrance: Link | None = field(default=None)
 
     def place(self) -> Place:
-        """Where it answers now."""
+        """Its present address."""
         return self.sheet.after.place if self.sheet.rejoined else self.sheet.target
 
     async def look(self, parts: list[str]) -> Target:
-        """What it holds now."""
+        """Its present contents."""
         return await look_at_target(
             self.kind, await self.current(), self.place(), self.settings, parts, self.evaluates
         )
@@ -149,7 +145,7 @@ class ReachedTarget:
                 try:
                     self._link = await self.connect(place, self._whose_login())
                     return f"{place.account} at {place.address}"
-                except FennoxError as error:  # it may be restarting, and still show its old face
+                except FennoxError as error:  # it may be restarting and still present its old key
                     fault = error
                 await self.journal.check()
                 await anyio.sleep(pause)
@@ -167,7 +163,7 @@ class ReachedTarget:
         return self._link
 
     async def _reach(self) -> Link:
-        """The machine as it answers now; one that a step may have restarted is waited for."""
+        """A link to the machine as it answers now; waits for one a step may have restarted."""
         ends = anyio.current_time() + _COMES_BACK_WITHIN
         while True:
             try:
@@ -179,18 +175,17 @@ class ReachedTarget:
             await anyio.sleep(_PAUSE)
 
     async def _with_any_face(self) -> Link:
-        """With its own face, or with as much of the backup's as was put back.
-
-        A restore that lost its worker resumes here. By then the machine may show the backup's host
-        key, know the backup's accounts, or answer at its address, each of which the sheet foretold
-        and a person has accepted.
+        """Connects with the target's own identity, or with the parts of the backup's identity
+        already restored. A restore that lost its worker resumes here. By then the machine may
+        present the backup's host key, know the backup's accounts, or answer at its address, all
+        foretold by the sheet and accepted by a person.
         """
         fault: FennoxError | None = None
         for place, whose in self._faces():
             try:
                 link = await self.connect(place, whose)
                 if isinstance(link, Web) and self._may_have_changed():
-                    # only a request shows whether the login is accepted
+                    # only a request reveals whether the login is accepted
                     await identify(self.kind, link, self.settings)
                 return link
             except FennoxError as error:
@@ -215,15 +210,15 @@ class ReachedTarget:
         return [face for number, face in enumerate(faces) if face not in faces[:number]]
 
     def _may_have_changed(self) -> bool:
-        """Whether a step has begun after which the machine may answer otherwise."""
+        """Whether a begun step may have changed how the machine answers."""
         return any(step.phase in _CHANGING for step in self.sheet.begun())
 
     def _whose_login(self) -> WhoseLogin:
         return "after" if self.sheet.rejoined and self.sheet.after.login == "system" else "target"
 
     async def _acting(self) -> Link:
-        """Where steps go: the entrance of the kind, on the machine as it answers now, else where it
-        is read.
+        """Where steps connect: the kind's entrance on the machine as it answers now, otherwise
+        where it is read.
         """
         if self.sheet.entrance is None:
             return await self.current()

@@ -1,6 +1,4 @@
-"""Sending a backup to a further store: as it is within a key set, opened and resealed across key
-sets.
-"""
+"""Copying a backup to another store: as it is within a key set, resealed across key sets."""
 
 from __future__ import annotations
 
@@ -24,7 +22,7 @@ from fennox.engine.journal import Journal
 
 @dataclass(frozen=True)
 class Holding:
-    """A store and what is known of where chunks lie in it."""
+    """A store with its chunk index."""
 
     vault: Vault
     index: PackIndex
@@ -32,8 +30,8 @@ class Holding:
 
 @dataclass(frozen=True)
 class Copied:
-    """``anew``: opened and resealed, because the stores share no keys. ``digest``: of the record in
-    its new place.
+    """``anew``: resealed, because the stores share no keys. ``digest``: of the record in its new
+    place.
     """
 
     written: Written
@@ -42,7 +40,7 @@ class Copied:
 
 
 def shares_keys(one: Vault, other: Vault, generation: int) -> bool:
-    """Whether a backup of this generation can travel between the two as it is sealed."""
+    """Whether a backup of this generation can be copied between the two without resealing."""
     return one.header.key_set == other.header.key_set and generation == other.header.generation
 
 
@@ -54,10 +52,8 @@ async def copy(
     *,
     previous: Previous | None = None,
 ) -> Copied:
-    """Put a backup into a further store, or under the newest keys of its own. One that is there
-    already is left.
-
-    ``previous``: the record before it as it is named in the target, where that differs.
+    """Copy a backup to another store, or reseal it under its own store's newest keys. Leaves one
+    that exists already. ``previous``: the preceding record's name in the target, if different.
     """
     reference = record.reference
     which = "the store holds" if source is target else "both stores hold"
@@ -89,9 +85,7 @@ async def copy(
 
 
 async def carry_notes(source: Vault, record: Reference, target: Vault, copy: Reference) -> int:
-    """Tell the copy what was said of the backup and it does not know, as after a try that died; how
-    many notes.
-    """
+    """Add notes the copy lacks, as after an interrupted attempt. Returns their number."""
     written = 0
     told = list((await target.notes_of(target.record_name(copy))).values())
     for note in (await source.notes_of(source.record_name(record))).values():
@@ -113,7 +107,7 @@ async def _already_there(vault: Vault, reference: Reference) -> Record | None:
 
 
 def _placed(reference: Reference, vault: Vault) -> Reference:
-    """The reference as it is named in a store, which may or may not show names."""
+    """The reference as named in a store with or without plain names."""
     plain = vault.header.plain_names
     folder = folder_name(reference.system_name, reference.system) if plain else reference.system[:8]
     if plain and reference.folder != reference.system[:8]:
@@ -124,9 +118,7 @@ def _placed(reference: Reference, vault: Vault) -> Reference:
 async def send_chunks(
     source: Holding, writer: BackupWriter, needed: set[bytes], journal: Journal
 ) -> None:
-    """Send sealed chunks, reading each pack of the source once and only after its digest was
-    checked.
-    """
+    """Send sealed chunks, reading each source pack once and only after verifying its digest."""
     wanted: dict[ObjectName, list[ChunkPlace]] = defaultdict(list)
     for chunk_id in sorted(needed):
         if not writer.holds(chunk_id):
@@ -151,7 +143,7 @@ async def send_chunks(
 
 
 async def read_pack(source: Holding, pack: ObjectName) -> bytes:
-    """A whole pack whose digest fits; a damaged one is taken out of use at once."""
+    """A whole, verified pack; a damaged one is taken out of use immediately."""
     data = await source.vault.store.get(pack)
     try:
         await asyncio.to_thread(packs.check_digest, data, pack)

@@ -1,6 +1,4 @@
-"""What is not as it was written: objects of a store, the backups that need them, and their
-documents.
-"""
+"""Damage in a store: objects, the backups that need them, and their documents."""
 
 from __future__ import annotations
 
@@ -23,8 +21,8 @@ GONE = "packs that are gone"
 
 @dataclass(frozen=True)
 class Gap:
-    """Numbers of a system's backups that are not in the store though no sweep removed them; another
-    may have them.
+    """Numbers of a system's backups absent from the store without a sweep; another store may have
+    them.
     """
 
     system: str
@@ -38,7 +36,7 @@ class Gap:
 
 @dataclass(frozen=True)
 class Fault:
-    """One object that is not what was written."""
+    """One damaged object."""
 
     object: str
     what: str
@@ -46,21 +44,19 @@ class Fault:
 
 @dataclass
 class Report:
-    """``lost``: backup → chunks of it that no sound pack holds. ``records``: by backup id, those
-    that are sound.
-    """
+    """``lost``: backup → its chunks in no sound pack. ``records``: sound records by backup id."""
 
     objects: int = 0
     size: int = 0  # bytes read
     foreign: int = 0
-    passed_over: int = 0  # packs of other shares
+    passed_over: int = 0  # packs in other shares
     faults: list[Fault] = field(default_factory=list)
     records: dict[str, records.Record] = field(default_factory=dict)
-    # backups that must be there, and have no sound record
+    # expected backups without a sound record
     missing: list[str] = field(default_factory=list)
     lost: dict[str, set[bytes]] = field(default_factory=dict)
     gaps: list[Gap] = field(default_factory=list)
-    # what was there at the last look and is gone now
+    # present at the last reading, gone now
     losses: list[Loss] = field(default_factory=list)
     present: dict[str, Present] = field(default_factory=dict)  # by system
     # object with a fault → backups that need it
@@ -72,12 +68,12 @@ class Report:
 
 
 def in_place_of(backup: str) -> str:
-    """What stands in the place of an object's name if it is the backup that is not whole."""
+    """Replaces the object's name if the backup itself is incomplete."""
     return f"backup {backup[:12]}"
 
 
 async def lost_chunks(holding: Holding, record: records.Record) -> set[bytes]:
-    """Chunks a backup needs that no sound pack holds; its id list alone, if that cannot be read."""
+    """Chunks a backup needs that are in no sound pack; only the id list if that is unreadable."""
     reader = BackupReader(holding.vault, holding.index, record)
     own = {ref.id_bytes() for ref in record.reference.id_list.chunks}
     try:
@@ -89,9 +85,7 @@ async def lost_chunks(holding: Holding, record: records.Record) -> set[bytes]:
 
 
 def blamed(index: PackIndex, lost: Collection[bytes]) -> list[Fault]:
-    """The objects because of which these chunks are lost; which packs they were that are gone,
-    nobody knows.
-    """
+    """The objects whose damage lost these chunks; packs that disappeared cannot be named."""
     found: dict[str, str] = {}
     for chunk_id in lost:
         places = index.places(chunk_id)
@@ -104,9 +98,7 @@ def blamed(index: PackIndex, lost: Collection[bytes]) -> list[Fault]:
 
 
 async def found_damaged(reader: BackupReader, what: str) -> list[Fault]:
-    """The objects that keep a backup that was just read from being whole; ``what``: the errors of
-    that read.
-    """
+    """The objects that make a backup just read incomplete; ``what``: the errors of that read."""
     backup = reader.record.reference.backup
     try:
         needed = await reader.needed()
@@ -118,7 +110,7 @@ async def found_damaged(reader: BackupReader, what: str) -> list[Fault]:
 
 
 async def damaged_documents(reader: BackupReader) -> list[str]:
-    """``part path`` of every document that cannot be read whole. Needs the opening key."""
+    """``part path`` of every document that cannot be read completely. Needs the opening key."""
     damaged = []
     for part in (await reader.head()).parts:
         try:

@@ -1,8 +1,6 @@
-"""Making a damaged store whole again from another copy, object by object.
-
-Packs are never overwritten: what was lost is written into new packs, and a reader takes the sound
-one of several. Records, headers, the reader and the readme have fixed names, so a damaged one is
-removed when its whole successor is in hand.
+"""Healing a damaged store from other copies, object by object. Packs are never overwritten: lost
+chunks are written into new packs, and readers use a sound one of several. Records, headers, the
+reader and the readme have fixed names, so a damaged one is removed once its replacement is at hand.
 """
 
 from __future__ import annotations
@@ -28,9 +26,7 @@ from fennox.engine.stores.faults import GONE, Report, in_place_of, lost_chunks
 
 @dataclass
 class Healed:
-    """What was made whole, by object; ``left``: backups that no other store could heal, with the
-    reason.
-    """
+    """Healed objects; ``left``: backups no other store could heal, with reasons."""
 
     objects: dict[str, str] = field(default_factory=dict)
     left: dict[str, str] = field(default_factory=dict)
@@ -43,8 +39,8 @@ async def heal(
     copies: Mapping[str, list[str]],
     journal: Journal,
 ) -> Healed:
-    """``others``: further stores by name. ``copies``: backup → names of the further stores that
-    hold it.
+    """``others``: other stores by name. ``copies``: backup → names of the other stores that hold
+    it.
     """
     healed = Healed()
     await journal.step("Heal what was found")
@@ -52,7 +48,7 @@ async def heal(
     await _heal_notes(damaged, report, others, copies, healed)
     stores = list(others.values())
     await _fetch(damaged, set[bytes]().union(*report.lost.values()), stores, journal)
-    # with its id list back, a backup may turn out to lack more
+    # once its id list is restored, a backup may turn out to lack more
     missing = {backup: await lost_chunks(damaged, report.records[backup]) for backup in report.lost}
     await _fetch(damaged, set[bytes]().union(*missing.values()), stores, journal)
     for backup in report.lost:
@@ -73,8 +69,8 @@ async def heal(
 
 
 async def _retire_damaged_packs(damaged: Holding, report: Report, healed: Healed) -> None:
-    """A damaged pack that nothing needs any more is condemned; the sweep removes it after the
-    grace.
+    """Condemn a damaged pack that nothing needs any more; a sweep removes it after the grace
+    period.
     """
     if healed.left:
         return
@@ -116,8 +112,8 @@ async def _heal_notes(
     copies: Mapping[str, list[str]],
     healed: Healed,
 ) -> None:
-    """Damaged notes and sweep lists are removed: another copy may have the note, and packs are
-    condemned again.
+    """Remove damaged notes and sweep lists: another copy may have the note, and packs are condemned
+    again.
     """
     vault = damaged.vault
     for fault in report.faults:
@@ -149,12 +145,12 @@ async def _ask_others(
     others: Mapping[str, Holding],
     copies: Mapping[str, list[str]],
 ) -> str:
-    """Write what other copies of the backup know of it; what came of that, in words."""
+    """Write notes known to other copies of the backup. Returns the outcome as text."""
     short = records.short_id(object_name(note))
     backup = next((backup for backup in report.records if backup[:8] == short), "")
     known = [others[store] for store in copies.get(backup, []) if store in others]
     for other in known:
-        with contextlib.suppress(FennoxError):  # the next one may know
+        with contextlib.suppress(FennoxError):  # the next copy may have them
             told = await other.vault.find_record(backup)
             record = report.records[backup]
             await carry_notes(other.vault, told.reference, vault, record.reference)
@@ -164,9 +160,7 @@ async def _ask_others(
 
 
 async def _put_back(vault: Vault, report: Report, name: ObjectName) -> str | None:
-    """Write a note that lies in a wrong place beside the record it is about. None: it cannot be
-    read, or has none.
-    """
+    """Move a misplaced note beside its record. None: the note is unreadable or has no record."""
     try:
         data = await vault.store.get(name)
         note = notes.decode(data, vault.secret_of(notes.generation(data)), vault.id)
@@ -182,7 +176,7 @@ async def _put_back(vault: Vault, report: Report, name: ObjectName) -> str | Non
 
 
 async def _list_put_back(vault: Vault, name: ObjectName) -> bool:
-    """Rewrite a sweep list under its right name, because it explains what is gone. False: it is
+    """Rewrite a sweep list under its correct name, because it explains removals. False: it is
     damaged.
     """
     try:
@@ -231,7 +225,7 @@ async def _heal_record(
     healed: Healed,
     journal: Journal,
 ) -> None:
-    """A record that is gone or damaged comes from another copy, with all it needs."""
+    """Restore a lost or damaged record from another copy, with all it needs."""
     why = "its record is damaged or gone, and no other store holds it."
     for source in sources:
         try:

@@ -1,5 +1,5 @@
-"""The checks that each object of a store must pass, without any opening key: digests, seals, MACs,
-and its place.
+"""Checks every object of a store must pass, without an opening key: digests, seals, MACs, and its
+place.
 """
 
 from __future__ import annotations
@@ -95,9 +95,9 @@ async def _check_anchor(vault: Vault, name: ObjectName) -> None:
 
 
 async def _is_plain(vault: Vault, name: ObjectName) -> bool:
-    """Whether it is one of the files in clear that lie in every store, after checking it."""
+    """Check an unencrypted file of the store. Returns whether it is one."""
     if name == RESERVE_NAME:
-        return True  # it holds nothing
+        return True  # the reserve file holds nothing
     if name == RESCUE_NAME:
         if sha256(await vault.store.get(name)).digest() != sha256(rescue_source()).digest():
             raise Damaged(
@@ -117,7 +117,7 @@ async def _is_plain(vault: Vault, name: ObjectName) -> bool:
 def _check_place(
     name: ObjectName, note: notes.Note, names: Collection[str], removed: Collection[sweeps.Sweep]
 ) -> None:
-    """A note lies beside its record, or beside one that a sweep has removed (§2.2)."""
+    """Check that a note is beside its record, or beside one a sweep removed (§2.2)."""
     beside = f"{name.rsplit('.', 2)[0]}.fxr"
     if note.backup and note.backup[:8] != records.short_id(name):
         raise Damaged(f"{name} holds a note of another backup.", "Somebody moved it.")

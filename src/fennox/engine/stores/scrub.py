@@ -1,8 +1,7 @@
-"""Reading every byte of a store to find what is damaged, lost, foreign, or older than it should be.
-
-A scrub needs no opening key: packs are checked against the digest in their name, everything else
-against its MAC or seal. Damage is traced from the object to the backups that need it and, with the
-opening key, to the documents.
+"""Reading every byte of a store to find damaged, lost, foreign or outdated objects. A scrub needs
+no opening key: packs are checked against the digest in their name, everything else against its MAC
+or seal. Damage is traced from the object to the backups that need it and, with the opening key, to
+their documents.
 """
 
 from __future__ import annotations
@@ -25,8 +24,8 @@ from fennox.stores.base import FoundObject
 
 @dataclass(frozen=True)
 class Share:
-    """A part of the packs, by their digests, so that nothing has to be remembered: the
-    ``number``-th of ``of``.
+    """A share of the packs, chosen by digest so that no state is needed: the ``number``-th of
+    ``of``.
     """
 
     number: int
@@ -39,7 +38,7 @@ class Share:
         try:
             return self.holds(name)
         except ValueError:
-            return True  # no name of ours
+            return True  # not one of our names
 
 
 ALL = Share(0, 1)
@@ -55,10 +54,8 @@ async def scrub(
     told: Collection[Anchors] = (),
 ) -> Report:
     """Read and check every object, then every backup's list of chunks. ``expected``: backups that
-    must be there.
-
-    Of packs only those of the ``share`` are read. ``known``: damage found earlier in the others.
-    ``told``: what the store held earlier, by anchors elsewhere.
+    must exist. Only packs in the ``share`` are read; ``known``: damage found earlier in the others.
+    ``told``: anchors kept elsewhere.
     """
     vault, report = holding.vault, Report()
     await journal.step("List what is there")
@@ -87,7 +84,7 @@ async def _check_objects(
     share: Share,
     known: Mapping[str, str],
 ) -> list[sweeps.Sweep]:
-    """Returns what sweeps removed, by their lists."""
+    """Returns the removals recorded in sweep lists."""
     names = {found.name for found in listed}
     removed: list[sweeps.Sweep] = []
     condemned = await holding.vault.condemned()
@@ -102,11 +99,11 @@ async def _check_objects(
         try:
             size = await check_object(holding, found, report, removed, names)
         except NotFound:
-            # removed since the listing; the check of the backups shows whether it is missed
+            # removed since the listing; the check of the backups shows whether it is needed
             continue
         except (Damaged, StoreUnusable) as error:
             await raise_unless_damage(holding.vault, error)
-            # a condemned pack is on its way out: it is no news, but nothing may be read from it
+            # a condemned pack will be removed anyway: not reported, but not to be read
             if packs.digest_in_name(found.name) not in condemned:
                 report.faults.append(Fault(found.name, _told(error, found.name)))
             if found.name.startswith("packs/"):
@@ -119,7 +116,7 @@ async def _check_objects(
 
 
 def _absent(vault: Vault, report: Report, names: set[str]) -> Iterator[Fault]:
-    """Objects that every store has, and headers of every key generation that a record is under."""
+    """Objects every store must have, and headers of every key generation in use."""
     for name in (README_NAME, RESCUE_NAME):
         if name not in names:
             yield Fault(name, f"{name} is gone.")
@@ -134,11 +131,11 @@ def _absent(vault: Vault, report: Report, names: set[str]) -> Iterator[Fault]:
 
 
 async def _hold_against_packs(holding: Holding, report: Report) -> None:
-    """Which backups lack chunks, and the objects that are to blame."""
+    """Backups that lack chunks, and the objects responsible."""
     for backup, record in report.records.items():
         if missing := await lost_chunks(holding, record):
             report.lost[backup] = missing
-    if report.lost:  # a take that ended meanwhile put its packs after they were listed
+    if report.lost:  # a take that ended meanwhile stored its packs after the listing
         await holding.index.refresh(holding.vault)
         again = {
             backup: await lost_chunks(holding, report.records[backup]) for backup in report.lost
@@ -168,9 +165,7 @@ def _losses(
 
 
 async def _missing(vault: Vault, absent: set[str]) -> list[str]:
-    """Of the backups that were not found those that no sweep has removed, as one may have done
-    meanwhile.
-    """
+    """Missing backups without those a sweep has removed meanwhile."""
     if not absent:
         return []
     swept = sweeps.swept_backups(await vault.sweep_lists(whole=False))
@@ -178,13 +173,13 @@ async def _missing(vault: Vault, absent: set[str]) -> list[str]:
 
 
 def _told(error: FennoxError, name: str) -> str:
-    """The error without the name, which stands beside it."""
+    """The error without the object's name, which is shown beside it."""
     text = error.what.removeprefix(name).lstrip()
     return text[:1].upper() + text[1:]
 
 
 def _gaps(found: list[records.Record], removed: list[sweeps.Sweep]) -> list[Gap]:
-    """Sequence numbers of a system that are missing although no sweep removed them (§9.5)."""
+    """Sequence numbers of a system missing without a sweep (§9.5)."""
     known: dict[str, set[int]] = {}
     names: dict[str, str] = {}
     for record in found:

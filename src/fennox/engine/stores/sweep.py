@@ -1,9 +1,8 @@
-"""Giving room back: records that nothing keeps, then packs that no record needs (store-format §11).
-
-A pack is first condemned, which makes every take treat it as absent, and deleted by a later sweep
-when the grace is over and all records have been read again. So a take that is going on, a second
-worker or a stop at any point never loses anything: what has not been written down as condemned for
-long enough is not touched.
+"""Freeing space: records nothing keeps, then packs no record needs (store-format §11). A pack is
+first condemned, so that every take treats it as absent, and deleted by a later sweep once the grace
+period is over and all records have been read again. So a running take, a second worker or a stop at
+any point loses nothing: a pack is only touched if it has been recorded as condemned for long
+enough.
 """
 
 from __future__ import annotations
@@ -32,9 +31,8 @@ Still = Callable[[Collection[str]], Awaitable[set[str]]]
 
 @dataclass
 class Swept:
-    """What a sweep did. ``records``: removed backups; ``superseded``: records that were resealed;
-    ``unfinished``: writes of runs that died; ``locked``: objects that the far side does not release
-    yet.
+    """Results of a sweep. ``records``: removed backups; ``superseded``: resealed records;
+    ``unfinished``: writes of runs that died; ``locked``: objects still locked by the far side.
     """
 
     records: list[str] = field(default_factory=list)
@@ -56,10 +54,8 @@ async def sweep(
     journal: Journal,
     still: Still | None = None,
 ) -> Swept:
-    """Carry out what :func:`plan` says. May be stopped anywhere: each step is written down before
-    it is done.
-
-    ``still``: asked directly before backups are removed which of them may still go.
+    """Carry out a :func:`plan`. May stop at any point: each step is recorded before it is done.
+    ``still``: called directly before removal; returns the backups that may still be removed.
     """
     vault, done = holding.vault, Swept()
     if vault.header.sweeper != by:
@@ -93,12 +89,12 @@ _DATED: tuple[tuple[Dated, str, str], ...] = (
 
 
 async def newest_dates(vault: Vault) -> dict[Dated, datetime]:
-    """The newest date that a record and a sweep list of a store bear in their names."""
+    """The newest dates in names of a store's records and sweep lists."""
     found: dict[Dated, datetime] = {}
     for what, prefix, ending in _DATED:
         async for item in vault.store.list(prefix):
             if item.name.endswith(ending):
-                with suppress(ValueError):  # a name of another form says nothing
+                with suppress(ValueError):  # other names contain no date
                     at = parse_stamp(item.name.rsplit("/", 1)[-1].split(".")[0])
                     found[what] = max(at, found.get(what, at))
     return found
@@ -132,7 +128,9 @@ async def _remove_records(
     journal: Journal,
     still: Still | None,
 ) -> None:
-    """First the list that explains the gap, then the record, then its notes."""
+    """First the list that explains the gap, then the record, then its notes, are written or
+    removed.
+    """
     vault = holding.vault
     await journal.step("Remove records that nothing keeps")
     going = await _going(holding, made, expired, now)
@@ -169,7 +167,7 @@ async def _remove_records(
 
 @dataclass(frozen=True)
 class _Going:
-    """A record that may go, and how many notes lie beside it."""
+    """A removable record and its number of notes."""
 
     name: ObjectName
     record: Record
@@ -183,7 +181,7 @@ class _Going:
 async def _going(
     holding: Holding, made: Plan, expired: Mapping[str, str], now: datetime
 ) -> list[_Going]:
-    """Records of the plan that are neither held nor locked, as the store has them now."""
+    """The plan's records that are neither on hold nor locked, as now in the store."""
     vault = holding.vault
     going = []
     for name in made.expired:
@@ -209,7 +207,7 @@ async def _said_of_newest(vault: Vault, record: Record, said: list[notes.Note]) 
 async def _repack(
     holding: Holding, made: Plan, expired: Mapping[str, str], done: Swept, journal: Journal
 ) -> list[FoundObject]:
-    """Write the living chunks of such packs into new ones; the old ones are condemned, not
+    """Write the chunks in use of such packs into new packs; the old ones are condemned, not
     deleted.
     """
     if not made.repack:
@@ -225,7 +223,7 @@ async def _repack(
         try:
             data = await read_pack(Holding(vault, holding.index), found.name)
         except FennoxError:
-            continue  # a damaged pack is the scrub's to heal
+            continue  # a damaged pack is left for the scrub to heal
         for entry in holding.index.packs[found.name].entries:
             if entry.id in live:
                 sealed = data[entry.offset : entry.offset + entry.length]
@@ -245,8 +243,8 @@ async def _delete_packs(
     done: Swept,
     journal: Journal,
 ) -> None:
-    """After the grace, and after all records have been read again: a record may have come
-    meanwhile.
+    """Delete after the grace period and a fresh reading of all records: a new record may need the
+    pack.
     """
     if not doomed:
         return
@@ -272,7 +270,7 @@ async def _delete_packs(
 async def _remove_unfinished(
     holding: Holding, now: datetime, done: Swept, journal: Journal
 ) -> None:
-    """Unfinished writes of runs that died. If the far side reports no age, they stay."""
+    """Remove unfinished writes of dead runs. If the far side reports no age, they stay."""
     store = holding.vault.store
     await journal.step("Remove what was never finished")
     for found in await store.unfinished():
@@ -300,7 +298,7 @@ async def _remove_old_anchors(vault: Vault) -> None:
 
 
 async def _deleted(holding: Holding, name: ObjectName) -> bool:
-    """Delete an object; one that was locked meanwhile stays until a later sweep."""
+    """Delete an object; one locked meanwhile stays until a later sweep."""
     try:
         await holding.vault.store.delete(name)
     except StoreUnusable:

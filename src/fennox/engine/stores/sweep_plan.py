@@ -20,13 +20,13 @@ from fennox.stores.base import FoundObject
 GRACE = timedelta(hours=48)
 
 
-_CLOCKS_APART = timedelta(minutes=10)  # that a far side's clock may be ahead
+_CLOCKS_APART = timedelta(minutes=10)  # a far side's clock may be ahead by this much
 
 
-SMALL = 4 * 1024 * 1024  # bytes; many packs below this are worth being one
+SMALL = 4 * 1024 * 1024  # bytes; many packs below this size are merged
 
 
-_MANY = 16  # small packs that make repacking worth its requests
+_MANY = 16  # number of small packs that justifies repacking
 
 
 _HALF = 0.5
@@ -34,9 +34,7 @@ _HALF = 0.5
 
 @dataclass
 class Locked:
-    """What could go, but for the far side's lock: how many objects, and when the first of them
-    may.
-    """
+    """Removable objects still locked by the far side: their number, and when the first unlocks."""
 
     objects: int = 0
     until: datetime | None = None
@@ -48,8 +46,8 @@ class Locked:
 
 @dataclass
 class Plan:
-    """What a sweep would do. Sizes in bytes; ``freed`` is what deleting frees now, ``later`` after
-    the grace.
+    """What a sweep would do. Sizes in bytes; ``freed`` is freed by deleting now, ``later`` after
+    the grace period.
     """
 
     expired: dict[ObjectName, str] = field(default_factory=dict)  # record → why nothing keeps it
@@ -65,7 +63,7 @@ class Plan:
 
 @dataclass
 class _SweepSeen:
-    """A whole look at the store."""
+    """A complete reading of the store."""
 
     records: dict[ObjectName, Record]
     gone: dict[ObjectName, str]
@@ -76,8 +74,8 @@ class _SweepSeen:
 async def plan(
     holding: Holding, expired: Mapping[str, str], now: datetime, journal: Journal
 ) -> Plan:
-    """``expired``: backup → why nothing keeps it any more. Reads every record and stops if one
-    cannot be read.
+    """``expired``: backup → why nothing keeps it any more. Reads every record; an unreadable one is
+    an error.
     """
     vault = holding.vault
     await journal.step("Read every record")
@@ -110,7 +108,7 @@ async def plan(
         alive = sum(entry.length for entry in table.entries if entry.id in used)
         made.kept += found.size
         if table.generation != vault.header.generation:
-            continue  # it goes once its backups are resealed
+            continue  # it is removed once its backups are resealed
         if alive < found.size * _HALF:
             made.repack.append(found)
             made.later += found.size - alive
@@ -122,7 +120,7 @@ async def plan(
 
 
 async def free(holding: Holding, name: ObjectName, now: datetime, locked: Locked) -> bool:
-    """Whether the far side would let an object go; if not, that is remembered."""
+    """Whether the far side would delete an object; records it if not."""
     until = await holding.vault.store.locked_until(name)
     if until is None or until <= now:
         return True
@@ -131,7 +129,7 @@ async def free(holding: Holding, name: ObjectName, now: datetime, locked: Locked
 
 
 async def _is_ours(holding: Holding, name: ObjectName) -> bool:
-    """Whether a pack's table was read, or its bytes are provably damaged; any other pack is left
+    """Whether a pack's table was read or its bytes are provably damaged; other packs are left
     alone.
     """
     if name in holding.index.packs:
@@ -144,8 +142,8 @@ async def _is_ours(holding: Holding, name: ObjectName) -> bool:
 
 
 def _young(found: FoundObject, now: datetime) -> bool:
-    """A pack that a take going on may have just written: condemning it would only make that take
-    begin again.
+    """A pack a running take may have just written: condemning it would force that take to start
+    over.
 
     If the far side's clock is ahead of ours, this proves nothing: its packs would be young for
     ever.
@@ -157,13 +155,13 @@ def _young(found: FoundObject, now: datetime) -> bool:
 
 
 async def look(holding: Holding, expired: Mapping[str, str] | None, journal: Journal) -> _SweepSeen:
-    """``expired`` is None where every record that is still there counts, whatever keeps it."""
+    """``expired``: None to count every existing record as needed."""
     vault = holding.vault
     seen = _SweepSeen({}, {}, {}, {})
     for name in await vault.record_names():
         seen.records[name] = await vault.read_record(name)
         await journal.progress(documents=len(seen.records))
-    await holding.index.refresh(vault)  # after the records: all that they need was put before them
+    await holding.index.refresh(vault)  # after the records: their packs were stored before them
     if expired is not None:
         seen.gone = _gone(seen.records, expired)
     for name, record in seen.records.items():
@@ -177,7 +175,7 @@ async def look(holding: Holding, expired: Mapping[str, str] | None, journal: Jou
 
 
 def _gone(found: Mapping[ObjectName, Record], expired: Mapping[str, str]) -> dict[ObjectName, str]:
-    """Records that nothing keeps: of expired backups, or resealed under a later generation."""
+    """Records nothing keeps: of expired backups, or resealed under a later generation."""
     newest = {
         r.reference.backup: r.reference.generation
         for r in records.newest_generations(found.values())
@@ -195,8 +193,8 @@ def _gone(found: Mapping[ObjectName, Record], expired: Mapping[str, str]) -> dic
 def places(
     holding: Holding, seen: _SweepSeen, condemned: frozenset[str]
 ) -> dict[ObjectName, set[bytes]]:
-    """For every pack the chunks for which it is the one that counts: sound before damaged, kept
-    before condemned.
+    """For every pack the chunks it is responsible for: sound packs before damaged, kept before
+    condemned.
     """
     chosen: dict[ObjectName, set[bytes]] = {}
     for chunk_id in set[bytes]().union(*seen.live.values()):

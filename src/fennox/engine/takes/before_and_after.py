@@ -1,8 +1,6 @@
-"""What a kind does before a take and undoes after it: stop and start, lock and release, open and
-close.
-
-Each action is noted before it is taken and struck out once it is undone, so that the next run knows
-what a dead worker may have left behind.
+"""Actions of a kind around a take: stop and start, lock and release, open and close. Each action is
+recorded before it is carried out and cleared once undone, so that the next run knows what a dead
+worker may have left behind.
 """
 
 from __future__ import annotations
@@ -28,7 +26,7 @@ Note = Callable[[list[str]], Awaitable[None]]
 
 @dataclass
 class Surroundings:
-    """One system's; ``reach`` makes a new connection, for when the one of the take has broken."""
+    """Actions of one system; ``reach`` makes a new connection if the take's has broken."""
 
     kind: Kind
     settings: dict[str, str]
@@ -36,12 +34,12 @@ class Surroundings:
     reach: Callable[[], Awaitable[Link]]
     note: Note
     journal: Journal
-    left: list[str]  # titles that an earlier run noted and did not undo
+    left: list[str]  # titles recorded but not undone by an earlier run
 
     @asynccontextmanager
     async def held(self, parts: Iterable[str]) -> AsyncIterator[None]:
-        """Inside, everything that ``parts`` want is done. Afterwards it is undone, however the
-        inside ended.
+        """A context in which the actions for ``parts`` are in effect; undone at exit, even after an
+        error.
         """
         await self._undo_what_is_left()
         wanted = [
@@ -55,7 +53,7 @@ class Surroundings:
                 await self._carry_out(self.link, item.before, item)
             yield
         except LeaseLost:
-            raise  # the run is another worker's, and so is what is noted
+            raise  # the run belongs to another worker, and so do its records
         except BaseException:
             await self._undo(self._noted())
             raise
@@ -80,7 +78,7 @@ class Surroundings:
             )
 
     async def _undo(self, items: list[Around]) -> list[str]:
-        """In the given order; returns what could not be undone, which stays noted."""
+        """Undo in the given order; returns what could not be undone, which stays recorded."""
         failed: list[str] = []
         for item in items:
             try:

@@ -1,6 +1,4 @@
-"""Documents go into the store as they are read; of a long take, short ones are carved by other
-processes meanwhile.
-"""
+"""Storing documents as they are read; in a long take other processes carve the short ones."""
 
 from __future__ import annotations
 
@@ -20,9 +18,9 @@ from fennox.engine.reading.documents import read_documents
 from fennox.engine.reading.inquiry import Inquiry
 from fennox.links.base import Link
 
-_LONG = 8 * 1024 * 1024  # bytes of short documents after which other processes are asked to help
-_HANDFUL = 2 * 1024 * 1024  # bytes of them that are carved together
-_AT_ONCE = 4  # handfuls that are carved while more is read
+_LONG = 8 * 1024 * 1024  # bytes of short documents after which other processes help
+_HANDFUL = 2 * 1024 * 1024  # bytes carved together
+_AT_ONCE = 4  # batches carved while reading continues
 
 
 @dataclass
@@ -37,9 +35,7 @@ class Gathered:
         return list(self.documents.get(part, {}).values())
 
     def keep(self, part: str, document: Document) -> None:
-        """A document that comes again, because it had changed while it was read, takes the place of
-        the first.
-        """
+        """A document read again because it changed replaces the first."""
         held = self.documents.setdefault(part, {})
         before = held.get(document.path)
         if before is not None:
@@ -50,7 +46,7 @@ class Gathered:
         self.bytes += document.size
 
     def replace(self, part: str, document: Document, stored: Document) -> None:
-        """What became of a document, unless it has come again since."""
+        """Record the stored form of a document, unless it was read again since."""
         if self.documents[part][document.path] is document:
             self.documents[part][document.path] = stored
             self.bytes += stored.size - document.size
@@ -67,8 +63,8 @@ async def gather(
     apart: bool,
     carvers: Carvers | None,
 ) -> Gathered:
-    """Read the parts and store what is new. ``apart``: secrets lie under random chunk keys, which
-    are made here.
+    """Read the parts and store what is new. ``apart``: store secrets under random chunk keys, made
+    here.
     """
     gathered = Gathered()
     carving = _Carving(writer, capture, gathered, carvers) if carvers is not None else None
@@ -124,21 +120,19 @@ _Handful = list[tuple[Captured, bytes]]
 
 @dataclass
 class _Carving:
-    """Short documents go to other processes by the handful; what comes back is stored in the order
-    of the reading.
-    """
+    """Send short documents to other processes in batches; store the results in reading order."""
 
     writer: BackupWriter
     capture: Capture
     gathered: Gathered
     carvers: Carvers
-    _seen: int = 0  # bytes of short documents, carved here or elsewhere
+    _seen: int = 0  # bytes of short documents so far
     _held: _Handful = field(default_factory=list)
     _held_bytes: int = 0
     _away: deque[tuple[_Handful, asyncio.Task[list[Carved]]]] = field(default_factory=deque)
 
     def takes(self, size: int) -> bool:
-        """Whether this take has become long enough for other processes."""
+        """Whether this take is long enough to use other processes."""
         self._seen += size
         return self._seen > _LONG
 
@@ -156,7 +150,7 @@ class _Carving:
             await self._store()
 
     def give_up(self) -> None:
-        """Nobody waits for what is still away."""
+        """Drop batches still being carved."""
         for _, task in self._away:
             task.cancel()
 

@@ -1,8 +1,5 @@
-"""A look at a live system: whether it still is what its last backup holds, told from digests.
-Stores nothing.
-
-What is kept for it are digests under a key, so that who steals them learns nothing: neither names
-nor contents.
+"""A look at a live system: whether it still equals its last backup, judged by digests. Stores
+nothing. The digests are keyed, so a thief of them learns neither names nor contents.
 """
 
 from __future__ import annotations
@@ -27,14 +24,12 @@ State = dict[str, dict[str, str]]
 Plain = dict[str, dict[str, str]]
 """Part → path → a text that differs if the document differs in more than noise."""
 
-_NAMED = 5  # paths that a note names
+_NAMED = 5  # paths listed in a note
 
 
 @dataclass(frozen=True)
 class Difference:
-    """Paths that are there now and were not, or are not what they were; of what is gone only how
-    many.
-    """
+    """New and changed paths; of removed ones only the number."""
 
     new: list[str]
     changed: list[str]
@@ -44,7 +39,7 @@ class Difference:
         return bool(self.new or self.changed or self.gone)
 
     def counted(self) -> dict[str, int]:
-        """How many documents are ``changed``, ``new`` and ``gone``."""
+        """Numbers of documents ``changed``, ``new`` and ``gone``."""
         return {"changed": len(self.changed), "new": len(self.new), "gone": self.gone}
 
     def __str__(self) -> str:
@@ -65,7 +60,7 @@ async def plain_of(
     *,
     with_secrets: bool,
 ) -> Plain:
-    """``with_secrets``: in custody ``apart`` nobody may be able to test a guess of them
+    """``with_secrets``: False in custody ``apart``, so that nobody can test a guess of them
     (store-format §4.3).
     """
     quiet = await evaluates.quiet_digests(capture.kind, capture.noisy)
@@ -94,7 +89,7 @@ def blinded(plain: Plain, secret: WriteSecret) -> State:
 
 
 def difference(before: State, now: Plain, secret: WriteSecret) -> Difference:
-    """Of the parts that both have."""
+    """Compares the parts both have."""
     new, changed, gone = [], [], 0
     for part, texts in now.items():
         if part not in before:

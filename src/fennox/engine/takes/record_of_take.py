@@ -42,7 +42,7 @@ def marked(documents: list[Document], moved: set[str]) -> list[Document]:
 
 
 async def already_there(vault: Vault, index: PackIndex, order: TakeRequest) -> Taken | None:
-    """A resumed run first looks whether its record was put before it died."""
+    """A resumed run first checks whether its record was stored before it died."""
     if order.attempt == 1:
         return None
     names = [

@@ -41,10 +41,8 @@ from fennox.engine.takes.take_order import (
 from fennox.engine.takes.unchanged_machine import Before, likeness, rely_on_before
 from fennox.links.base import Link, Shell
 
-_LISTED_WITHIN = (
-    60  # seconds: a thousand takes of one night do not each list every pack of the store
-)
-_MOST_SAID = 100  # lines of what commands said that go into a run's log
+_LISTED_WITHIN = 60  # seconds; avoids that a thousand takes of one night each list all packs
+_MOST_SAID = 100  # lines of command output for a run's log
 
 
 async def take(
@@ -56,11 +54,9 @@ async def take(
     any_machine: bool,
     handed_in: HandedInDocuments | None = None,
 ) -> Taken:
-    """Take one backup. ``any_machine``: the machine may have another id (a safety copy of a fresh
-    target).
-
-    ``handed_in`` is what a person gave; nothing is then read from the machine, and there need be no
-    link.
+    """Take one backup. ``any_machine``: allow another machine id (a safety copy of a fresh target).
+    ``handed_in``: documents from a person; nothing is then read from the machine, and no link is
+    needed.
     """
     parts = parts_to_take(subject.kind, order.parts)
     taking = _Taking(tools, link, subject, order, handed_in, parts)
@@ -113,10 +109,8 @@ async def _taken(taking: _Taking, *, any_machine: bool) -> Taken:
 async def _far_side_ahead(
     vault: Vault, reference: records.Reference, begun: datetime
 ) -> float | None:
-    """Seconds that the store's clock is ahead of ours, by the record that was just put there; None:
-    it reports no time.
-
-    ``begun``: when it was about to be put. Some far sides report whole seconds only.
+    """Seconds the store's clock is ahead of ours, from the record just stored; None: it reports no
+    time. ``begun``: just before storing it. Some far sides report whole seconds only.
     """
     there = await vault.store.stat(vault.record_name(reference))
     if there is None or there.modified is None:
@@ -130,7 +124,7 @@ async def _far_side_ahead(
 
 @dataclass
 class _Taking:
-    """Finds out what a backup is to hold. ``parts``: their names."""
+    """Determines the content of a backup. ``parts``: their names."""
 
     tools: TakeTools
     link: Link | None
@@ -140,9 +134,7 @@ class _Taking:
     parts: list[str]
 
     async def as_before(self) -> FoundContent | None:
-        """What the machine holds if it answers as it did for the backup before; None: it must be
-        read.
-        """
+        """The content, if the machine answers as for the previous backup; None: it must be read."""
         order, link, vault = self.order, self.link, self.tools.vault
         if link is None or self.handed_in is not None or not order.trust or not order.likeness:
             return None
@@ -201,9 +193,9 @@ class _Taking:
         )
 
     async def read(self, *, any_machine: bool) -> FoundContent:
-        """What the machine holds, or a person has given, read and stored; then its manifest."""
+        """Read and store the machine's or the handed-in documents, then the manifest."""
         order, subject = self.order, self.subject
-        # what a person gave is not asked of the machine
+        # handed-in documents are not read from the machine
         asked = self.link if self.handed_in is None else None
         async with self._inquiring(asked, stamps=order.trust) as inquiry:
             machine = await self._who(inquiry)
@@ -230,9 +222,9 @@ class _Taking:
         return inquiry.machine(kind)
 
     async def _writer(self) -> BackupWriter:
-        """What has been condemned since the packs were listed is checked before the record is
-        written. A routine's take is then tried again on its own; a person would have to do that, so
-        for a person it is checked here too.
+        """Packs condemned since the listing are also detected before the record is written, and a
+        routine's take then retries by itself. A person would have to retry, so for a person it is
+        checked here too.
         """
         vault, index = self.tools.vault, self.tools.index
         await self.tools.journal.step("Look at what the store already holds")
@@ -241,7 +233,7 @@ class _Taking:
         return BackupWriter(vault, index, condemned)
 
     async def _skew(self, link: Link, inquiry: Inquiry) -> float | None:
-        """A wrong clock makes a backup no worse, so a failure here is only logged."""
+        """A wrong clock does not make a backup worse, so a failure here is only logged."""
         try:
             return await machine_clock.skew(
                 self.subject.kind, link, self.subject.settings, self.tools.vault.now, inquiry
@@ -253,7 +245,7 @@ class _Taking:
     async def _documents(
         self, writer: BackupWriter, inquiry: Inquiry, machine: Machine, likeness: str
     ) -> FoundContent:
-        """``likeness``: how the machine answered."""
+        """``likeness``: digest of the machine's answers."""
         subject, order, tools = self.subject, self.order, self.tools
         trust = None
         if order.trust:
@@ -275,7 +267,7 @@ class _Taking:
         )
         await self._log_reading(capture, gathered.count, trust)
         head = await self._manifest(writer, capture, gathered, trust)
-        # else something changed between the look and the reading
+        # otherwise something changed between the survey and the reading
         still = capture.trust is trust and not capture.moved
         return FoundContent(
             writer=writer,
@@ -317,7 +309,7 @@ class _Taking:
         return head_of_take(self.subject, self.order, capture, stored, told)
 
     async def _log_reading(self, capture: Capture, count: int, trust: Trust | None) -> None:
-        """What was taken over from the previous backup, and what commands printed."""
+        """Log what was reused from the previous backup, and what commands printed."""
         journal = self.tools.journal
         if capture.taken_over and trust is not None:
             await journal.log(

@@ -1,4 +1,4 @@
-"""What a take is asked for, what it finds, and what has come of it."""
+"""The order, the content and the result of a take."""
 
 from __future__ import annotations
 
@@ -23,9 +23,7 @@ from fennox.engine.takes.unchanged_machine import Before, RecordPlace
 
 @dataclass(frozen=True)
 class Subject:
-    """The system as a run knows it: its kind, settings, and the machine id it had the last time
-    (empty: never).
-    """
+    """The system for a run: kind, settings, and last known machine id (empty: none)."""
 
     id: str
     name: str
@@ -39,7 +37,7 @@ class Subject:
 
 @dataclass(frozen=True)
 class TakeRequest:
-    """What was fixed when the run was queued (store-format §9.1). ``time`` as in names."""
+    """Fixed when the run was queued (store-format §9.1). ``time`` as in names."""
 
     backup: str
     run: str
@@ -52,16 +50,16 @@ class TakeRequest:
     routine: str | None = None
     parts: list[str] | None = None
     purpose: records.Purpose = "backup"
-    apart: bool = False  # documents with declared secrets under random chunk keys
-    trust: bool = False  # by a routine, tried again by itself: what has not moved is taken over
-    likeness: str = ""  # how the machine answered when the backup before was taken
+    apart: bool = False  # store declared secrets under random chunk keys
+    trust: bool = False  # taken by a routine: retried by itself, may reuse unchanged files
+    likeness: str = ""  # digest of the machine's answers at the previous backup
     before: RecordPlace | None = None  # where that is
-    measure: bool = False  # see by how much the store's clock differs
+    measure: bool = False  # measure the offset of the store's clock
 
 
 @dataclass(frozen=True)
 class TakeTools:
-    """Where a take writes, who hears of it, and the processes that help with long ones."""
+    """A take's store, journal, and helper processes."""
 
     vault: Vault
     index: PackIndex
@@ -72,7 +70,7 @@ class TakeTools:
 
 @dataclass(frozen=True)
 class HandedInDocuments:
-    """Documents that a person gave, by their names in the kind, and the machine they are of."""
+    """Handed-in documents by their names in the kind, and their machine."""
 
     machine: Machine
     documents: Mapping[str, bytes]
@@ -80,7 +78,7 @@ class HandedInDocuments:
 
 @dataclass(frozen=True)
 class FoundContent:
-    """What a backup is to hold. ``count`` and ``bytes`` are of its documents."""
+    """The content of a backup. ``count`` and ``bytes``: of its documents."""
 
     writer: BackupWriter
     head: Head
@@ -96,7 +94,7 @@ class FoundContent:
 
 @dataclass(frozen=True)
 class Taken:
-    """A backup that exists now."""
+    """A completed backup."""
 
     reference: records.Reference
     digest: str
@@ -104,23 +102,21 @@ class Taken:
     written: Written
     documents: Digests
     plain: Plain  # what a look compares with
-    # it equals the backup before; no document was read, so none is listed here
+    # it equals the previous backup; no document was read, so none is listed here
     as_before: bool = False
-    # the machine's answers, by :func:`~fennox.engine.takes.unchanged_machine.likeness`
+    # digest of the machine's answers (:func:`~fennox.engine.takes.unchanged_machine.likeness`)
     likeness: str = ""
-    skew: float | None = None  # seconds that the machine's clock is ahead
-    store_ahead: float | None = None  # seconds that the store's clock is ahead, where that is known
+    skew: float | None = None  # seconds the machine's clock is ahead
+    store_ahead: float | None = None  # seconds the store's clock is ahead, if known
 
     @property
     def nothing_new(self) -> bool:
-        """No document has content that the store lacked; others may be gone, or have another mode
-        or name.
-        """
+        """No document has new content; documents may be gone, or have another mode or name."""
         return self.written.content == 0
 
 
 def check_same_machine(subject: Subject, machine: Machine) -> None:
-    """A changed machine id means reinstalled, replaced or wrong machine; only a person can say
+    """A changed machine id means a reinstalled, replaced or wrong machine; only a person can tell
     which.
     """
     if subject.machine_id and machine.id != subject.machine_id:

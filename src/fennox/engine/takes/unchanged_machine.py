@@ -1,9 +1,7 @@
-"""A machine whose answers are the same as at its last take has not changed, so nothing of it need
-be read.
-
-The answers name every file with its inode, size and times, of which the change time (``ctime``)
-cannot be set back by a program, and hold all that programs said. They are kept as a digest keyed
-with the set's write secret, which is useless to a thief. Every few days everything is read anyway.
+"""A machine whose answers equal those at its last take has not changed and need not be read. The
+answers contain every file's inode, size and times, of which programs cannot set back the change
+time (``ctime``), and all program outputs. They are stored as a digest keyed with the set's write
+secret, which is useless to a thief. Every few days everything is read anyway.
 """
 
 from __future__ import annotations
@@ -29,7 +27,7 @@ from fennox.engine.reading.inquiry import Inquiry, is_asked_whole
 
 
 class KnownAnswers(Protocol):
-    """What of a system has a say in what its backup holds."""
+    """Facts of a system that affect its backup's content."""
 
     @property
     def folder(self) -> str: ...
@@ -46,8 +44,8 @@ class KnownAnswers(Protocol):
 
 @dataclass(frozen=True)
 class Before:
-    """The backup before, all of which is relied on now; ``head_root`` and ``ids``: where its head
-    and content lie.
+    """The previous backup, all of which is relied on now; ``head_root`` and ``ids``: places of its
+    head and content.
     """
 
     reference: Reference
@@ -58,7 +56,7 @@ class Before:
 
 @dataclass(frozen=True)
 class RecordPlace:
-    """What the backup before is called in a store: folder, time and name."""
+    """The previous backup's name in a store: folder, time and name."""
 
     folder: str
     time: str
@@ -68,9 +66,8 @@ class RecordPlace:
 def likeness(
     vault: Vault, subject: KnownAnswers, machine: str, parts: Sequence[str], inquiry: Inquiry
 ) -> str:
-    """A text that stays the same while nothing changes; empty if the answers cannot show a change.
-
-    ``machine``: the id that it has, or that it must have if the answers do not name it.
+    """A digest that stays equal while nothing changes; empty if the answers cannot show changes.
+    ``machine``: its id, or the expected id if the answers lack it.
     """
     told = inquiry.told() if is_asked_whole(subject.kind, parts) else None
     if told is None:
@@ -85,10 +82,10 @@ def likeness(
 async def rely_on_before(
     vault: Vault, index: PackIndex, writer: BackupWriter, previous: Previous, place: RecordPlace
 ) -> Before | None:
-    """The backup before, if all of its chunks may be relied on and it is not too long since
-    everything was read.
+    """The previous backup, if all its chunks are reliable and everything was read
+    recently enough.
     """
-    with suppress(FennoxError):  # it is in another store, or damaged: then everything is read
+    with suppress(FennoxError):  # in another store, or damaged: read everything
         record = await vault.record_of(previous.backup, place.folder, place.time, place.name)
         reference = record.reference
         if (
@@ -98,7 +95,7 @@ async def rely_on_before(
             return None
         with suppress(Damaged):
             return await _relied_on(BackupReader(vault, index, record), writer)
-        await index.refresh(vault)  # another process wrote it since
+        await index.refresh(vault)  # written by another process since
         return await _relied_on(BackupReader(vault, index, record), writer)
     return None
 

@@ -1,8 +1,6 @@
-"""Where content is cut: FastCDC (Xia and others, IEEE TPDS 31.9, 2020), by a library or, where that
-is not, by this.
-
-Both cut at the same places, which tests hold against vectors: were a writer to cut elsewhere,
-nothing that a store has would be found in it again.
+"""Cut points by FastCDC (Xia and others, IEEE TPDS 31.9, 2020), from a library or, without it, from
+this module. Tests hold both to the same vectors: a writer that cut elsewhere would find none of a
+store's chunks again.
 """
 
 from __future__ import annotations
@@ -12,7 +10,7 @@ from hashlib import md5
 
 try:
     import pyfastcdc
-except ImportError:  # it is compiled for a few machines only
+except ImportError:  # compiled for a few platforms only
     pyfastcdc = None  # type: ignore[assignment]
 
 Sizes = tuple[int, int, int]
@@ -40,7 +38,7 @@ def points(sizes: Sizes) -> Points:
 
 
 def pure_points(data: memoryview, sizes: Sizes) -> Iterator[tuple[int, int]]:
-    """As :func:`points`, by Python alone: a megabyte takes a second or so."""
+    """As :func:`points`, in pure Python: about a second per megabyte."""
     offset = 0
     while offset < len(data):
         length = _length(data[offset : offset + sizes[2]], sizes)

@@ -1,5 +1,5 @@
-"""BLAKE2b-256 (RFC 7693), what `b2sum -l 256` prints: by libsodium, which is half as quick again as
-Python's own.
+"""BLAKE2b-256 (RFC 7693), as `b2sum -l 256` prints it; from libsodium, 50 % faster than Python's
+own.
 """
 
 from __future__ import annotations
@@ -10,8 +10,8 @@ _LENGTH = 32  # bytes
 
 
 class Digest:
-    """A running digest. Threads may feed it one after the other; the lock of the interpreter is let
-    go meanwhile.
+    """An incremental digest. Threads may feed it in turn; the interpreter lock is released
+    meanwhile.
     """
 
     def __init__(self) -> None:
@@ -21,7 +21,7 @@ class Digest:
         crypto_generichash.generichash_blake2b_update(self._state, data)
 
     def hexdigest(self) -> str:
-        """The digest as hex; it can be fed no more."""
+        """Finish and return the digest as hex."""
         return crypto_generichash.generichash_blake2b_final(self._state).hex()
 
 

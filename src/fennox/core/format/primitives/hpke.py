@@ -34,7 +34,7 @@ def _suite(name: SuiteName) -> hpke.Suite:
 
 @dataclass(frozen=True)
 class SealKey:
-    """The public half: it seals what only the opening key opens."""
+    """The public half: it seals data only the opening key opens."""
 
     suite: SuiteName
     raw: bytes

@@ -1,4 +1,4 @@
-"""What is derived from the write secret W, and sealing under it (§3.4, §3.5, §3.6)."""
+"""Keys derived from the write secret W, and sealing under it (§3.4, §3.5, §3.6)."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ class WriteSecret:
 
     @cached_property
     def census_key(self) -> bytes:
-        """Keys the digests under which names lie in the database in custody ``apart``."""
+        """Key of the digests that replace names in the database in custody ``apart``."""
         return self._derived("census")
 
     def mac(self, data: bytes) -> bytes:
