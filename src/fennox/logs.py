@@ -1,4 +1,4 @@
-"""How a long-running process of ours writes its log: events with keys, for people or as JSON."""
+"""Logging of long-running processes: events with keys, for people or as JSON."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def start(form: str) -> None:
         structlog.processors.JSONRenderer()
         if form == "json"
         else structlog.dev.ConsoleRenderer(
-            # the pretty one prints local variables, and so secrets
+            # the rich formatter prints local variables, and so secrets
             exception_formatter=structlog.dev.plain_traceback
         )
     )
@@ -31,7 +31,7 @@ def start(form: str) -> None:
             _visible,
             renderer,
         ],
-        # ours are the colours; a command line's stream would show them instead
+        # the colours are our own; the command line's stream would escape them
         logger_factory=structlog.PrintLoggerFactory(
             getattr(sys.stdout, "rich_proxied_file", sys.stdout)
         ),
@@ -42,7 +42,7 @@ def start(form: str) -> None:
 def _visible(
     _logger: Any, _method: str, event: MutableMapping[str, Any]
 ) -> MutableMapping[str, Any]:
-    """What machines and people have said makes no lines, and steers no terminal."""
+    """Text from machines and people adds no lines and does not control the terminal."""
     for name, value in event.items():
         if isinstance(value, str) and name != "exception" and not value.isprintable():
             event[name] = printable(value)

@@ -50,17 +50,17 @@ except ImportError as missing:
     )
 
 CLASSIC, HYBRID = "x25519-sha256-aes256gcm", "mlkem768x25519-sha256-aes256gcm"
-# an object of canonical JSON as the store format has it (docs/store-format.md §1.2). It is read by
-# name where it is used: this file must open stores with the standard library alone, and also stores
-# of later versions, whose objects may hold more.
+# an object of canonical JSON as the store format has it (docs/store-format.md §1.2). Fields are
+# read by name where they are used: this file must work without our models, also on stores of later
+# versions, whose objects may hold more.
 Json = dict[str, Any]
 
 MAX_CHUNK = 4 * 1024 * 1024
-MOST_KEPT = 2_000_000  # contents of which is remembered that they were read
-MOST_NUMBERS = 10_000_000  # of one system in an anchor
-BATCH = 2000  # records that are read at a time
+MOST_KEPT = 2_000_000  # number of remembered contents already read
+MOST_NUMBERS = 10_000_000  # ranges of one system in an anchor
+BATCH = 2000  # records read at a time
 MAX_MEMORY, MAX_PASSES, MAX_LANES = 2 * 1024 * 1024, 32, 16
-MAX_SLOTS, MAX_WORK = 32, 128 * 1024 * 1024  # KiB times passes, to try all that is here
+MAX_SLOTS, MAX_WORK = 32, 128 * 1024 * 1024  # KiB times passes, for all slots
 FLOOR_WORK = 192 * 1024
 NEEDS_NEWER = (
     "This store is sealed by the hybrid suite, which takes the Python package cryptography 48 or"
@@ -92,11 +92,11 @@ AGAINST = (
 
 
 class Bad(Exception):
-    """Something in the store is damaged or does not fit; the text says what."""
+    """Something in the store is damaged or inconsistent; the text says what."""
 
 
 class TooMuch(Bad):
-    """To continue would take more work or memory than allowed."""
+    """Continuing would take more work or memory than allowed."""
 
 
 # --- keys (§3)
@@ -145,7 +145,9 @@ def hpke_open(raw: bytes, sealed: bytes, info: bytes) -> bytes:
 
 
 def mlkem_key(raw: bytes) -> Any:
-    """The half of a hybrid opening key that ``raw`` begins with (FIPS 203; seed of 64 bytes)."""
+    """The ML-KEM half of a hybrid opening key (FIPS 203; seed of 64 bytes), at the start of
+    ``raw``.
+    """
     try:
         from cryptography.hazmat.primitives.asymmetric import mlkem
     except ImportError:
@@ -164,9 +166,7 @@ def seal_key_of(raw: bytes) -> bytes:
 
 
 class TriedPassphrase:
-    """A passphrase that is tried: each key is derived once, and all of them within a bound
-    (§3.1).
-    """
+    """A passphrase being tried: each key is derived once, within a total bound (§3.1)."""
 
     def __init__(self, text: str) -> None:
         self.text, self.left, self.cheap = text.encode(), MAX_WORK, False
@@ -200,8 +200,8 @@ class TriedPassphrase:
 
 
 def unlock(header: Json, passphrase: TriedPassphrase) -> bytes | None:
-    """Try every slot of a header (§3.1); the opening key, or None. Bad: one opens, and the rest
-    does not fit.
+    """Try every slot of a header (§3.1); returns the opening key, or None. Bad: a slot opens, but
+    the header does not fit.
     """
     for slot in header["slots"][:MAX_SLOTS]:
         costs = slot["costs"]
@@ -236,7 +236,7 @@ def unlock(header: Json, passphrase: TriedPassphrase) -> bytes | None:
 
 
 def work_of(header: Json) -> int:
-    """KiB times passes, summed over the slots; of malformed slots the most that can be."""
+    """KiB times passes, summed over the slots; malformed slots count as the maximum."""
     try:
         return sum(
             int(slot["costs"]["memory"]) * int(slot["costs"]["passes"]) for slot in header["slots"]
@@ -282,16 +282,16 @@ class Fields:
 
 
 class StoreFiles:
-    """The objects of a store that lies in a folder. `fennox rescue` has the same for one on a far
-    side.
+    """The objects of a store in a folder. `fennox rescue` has the same interface for remote
+    stores.
     """
 
     def __init__(self, folder: Path) -> None:
         self.folder, self.place = str(folder), safe(str(folder))
 
     def names(self, top: str = "") -> list[str]:
-        """Names of objects, of one folder or of all, in order. Those that begin with a dot are
-        unfinished (§2.4).
+        """Names of objects in one folder or all, sorted. Names that begin with a dot are unfinished
+        (§2.4).
         """
         found = []
         for folder, _, names in os.walk(os.path.join(self.folder, top)):
@@ -315,7 +315,7 @@ class StoreFiles:
 
 
 class KeptRecord(NamedTuple):
-    """What is remembered of each record; the rest is read again where it is needed."""
+    """The part of each record kept in memory; the rest is read again when needed."""
 
     object: str
     backup: str
@@ -342,13 +342,13 @@ class RescuedStore:
         self.secrets: dict[int, bytes] = {}
         self.places: dict[str, list[tuple[str, int, int]]] = {}
         self.damaged: list[str] = []
-        self.on_their_way: list[str] = []  # damaged packs that nothing needs any more
-        self.unclear: list[str] = []  # what may be as it should, and may not
-        self.removed: list[Json] = []  # what sweeps have removed
+        self.on_their_way: list[str] = []  # damaged packs nothing needs any more
+        self.unclear: list[str] = []  # what could not be decided
+        self.removed: list[Json] = []  # removed by sweeps
         self.checked: dict[str, tuple[int, int, list[str]]] = {}  # parts that were read
-        self.lacking: dict[str, int] = {}  # by id list: how many chunks are in no pack
-        self.whole: set[str] = set()  # contents that were read
-        self.notes: dict[str, dict[str, str]] = {}  # by system: note → when it was put
+        self.lacking: dict[str, int] = {}  # by id list: number of chunks in no pack
+        self.whole: set[str] = set()  # contents already read
+        self.notes: dict[str, dict[str, str]] = {}  # by system: note → when it was stored
         self._records: list[KeptRecord] | None = None
         self._systems: list[str] | None = None
         self._mac_keys: dict[int, bytes] = {}
@@ -371,7 +371,7 @@ class RescuedStore:
             )
 
     def expected_id(self) -> str | None:
-        """The store that this folder is, as its readme says."""
+        """The store in this folder, by its readme."""
         try:
             text = self.files.read("READ-ME-FIRST.txt").decode("utf-8", "replace")
         except OSError:
@@ -383,8 +383,8 @@ class RescuedStore:
         return found.group(1) if found else None
 
     def read_header(self, path: str) -> Json | None:
-        """None if it is not one. A header with mistakes that can still be tried is returned with a
-        note of them.
+        """None if it is not a header. A faulty header that can still be tried is returned with a
+        note of its faults.
         """
         try:
             data = self.files.read(path)
@@ -441,7 +441,7 @@ class RescuedStore:
         ours.sort(key=lambda item: (item[1]["generation"], item[1]["revision"]), reverse=True)
         opened: dict[int, tuple[str, Json, bytes]] = {}
         tried, untried = TriedPassphrase(passphrase), False
-        # what was made to be costly comes last
+        # headers forged to be costly come last
         for path, header in sorted(ours, key=lambda item: work_of(item[1])):
             known = opened.get(header["generation"])
             try:
@@ -450,7 +450,7 @@ class RescuedStore:
                         f"is of the suite {safe(str(header['suite']))}, which this reader does not"
                         " know"
                     )
-                if known is not None:  # the MAC decides, and costs nothing
+                if known is not None:  # the MAC decides, at no cost
                     if not mac_fits(
                         header, "mac_open", derive(known[2], "fennox/1|header open mac")
                     ):
@@ -488,7 +488,7 @@ class RescuedStore:
         return self.secrets[generation]
 
     def read_packs(self) -> None:
-        """Learn from every pack's table where each chunk lies (§6)."""
+        """Read every pack's table to locate each chunk (§6)."""
         for path in self.files.names("packs"):
             if not path.endswith(".fxp"):
                 continue
@@ -498,16 +498,15 @@ class RescuedStore:
                 self.damaged_pack(path, f"table: {said(error)}")
 
     def damaged_pack(self, path: str, what: str) -> None:
-        """Damage, unless the service has found it, too, and needs nothing of the pack (§11.5).
-
-        Should a backup need it after all, its documents do not open, and those are named.
+        """Report damage, unless the service already found it and needs nothing of the pack (§11.5).
+        If a backup needs it after all, its documents fail to open and are named.
         """
         lines = self.on_their_way if digest_in(path) in self.condemned else self.damaged
         lines.append(f"{safe(path)}: {what}")
 
     def read_lists(self) -> None:
-        """What sweeps removed, and the packs that nothing needs any more: condemned, and not
-        withdrawn later (§11).
+        """Removals by sweeps, and packs nothing needs any more: condemned and not withdrawn later
+        (§11).
         """
         lists = []
         for path in self.files.names("sweep"):
@@ -573,7 +572,7 @@ class RescuedStore:
             raise Bad("it does not end with its last chunk")
 
     def chunk(self, chunk: str, key: str, length: int) -> bytes:
-        """Open a chunk from the first place that holds it whole (§4.2)."""
+        """Open a chunk from the first place where it is intact (§4.2)."""
         fault = "is in no pack"
         for path, offset, size in self.places.get(chunk, []):
             try:
@@ -611,8 +610,7 @@ class RescuedStore:
         names = self.names_in_systems(".fxr")
         batches = [names[at : at + BATCH] for at in range(0, len(names), BATCH)]
         found: dict[str, KeptRecord] = {}
-        # what is kept here is no garbage; to search all of it again and again takes a fifth of the
-        # time
+        # what is kept here is not garbage; collecting takes a fifth of the time
         gc.disable()
         for read, damaged in each_of(batches, self):
             self.damaged += damaged
@@ -644,7 +642,7 @@ class RescuedStore:
         return f"systems/{reference['folder']}/{name}"
 
     def read_records(self, names: list[str]) -> tuple[list[KeptRecord], list[str]]:
-        """Records that can be read, and what is wrong with others."""
+        """Readable records, and faults of the others."""
         read, damaged = [], []
         for path in names:
             try:
@@ -704,7 +702,7 @@ class RescuedStore:
         return note
 
     def read_anchors(self, told: str) -> list[Json]:
-        """What this store keeps of another one (§15)."""
+        """An anchor of another store (§15)."""
         found = []
         for path in self.files.names("anchors"):
             try:
@@ -726,7 +724,7 @@ class RescuedStore:
         return one
 
     def needs(self, reference: Json) -> int:
-        """How many chunks of a backup are in no pack, by its id list (§8)."""
+        """Number of a backup's chunks in no pack, by its id list (§8)."""
         fields = Fields(b"".join(self.tree(reference["id_list"])), "id list")
         fields.magic(b"FXI\x01")
         packs = fields.u32()
@@ -817,8 +815,8 @@ class RescuedStore:
 def each_of(
     batches: list[list[str]], store: RescuedStore
 ) -> Iterator[tuple[list[KeptRecord], list[str]]]:
-    """Read batches of records; of a large store by all processors, which inherit what is open
-    here.
+    """Read batches of records; in a large store with one process per processor, which inherit the
+    open store.
     """
     if len(batches) < 3 or type(store.files) is not StoreFiles:
         yield from map(store.read_records, batches)
@@ -829,7 +827,7 @@ def each_of(
 
 
 class Readers:
-    """What processes that read inherit."""
+    """State inherited by reading processes."""
 
     store: RescuedStore
 
@@ -859,7 +857,7 @@ def kept(path: str, reference: Json) -> KeptRecord:
 
 
 def digest_in(pack: str) -> str:
-    """The digest that the name of a pack gives (§2.1)."""
+    """The digest in the name of a pack (§2.1)."""
     return pack.rsplit("/", 1)[-1].removesuffix(".fxp")
 
 
@@ -872,12 +870,12 @@ def said(error: Exception) -> str:
 
 
 def readable(stamp: str) -> str:
-    """A moment as names in a store have it, ``20260301T120000Z``, for people."""
+    """Format a moment from a name, such as ``20260301T120000Z``, for people."""
     return f"{stamp[:4]}-{stamp[4:6]}-{stamp[6:8]} {stamp[9:11]}:{stamp[11:13]} UTC"
 
 
 def marks(record: KeptRecord, state: dict[str, str]) -> list[str]:
-    """What speaks for or against a backup."""
+    """The findings of a backup."""
     found = [
         f"{name}: {safe(state[name])}" if state[name] else name
         for name in ("doubtful", "held")
@@ -965,9 +963,7 @@ def command_check(store: RescuedStore, arguments: argparse.Namespace) -> int:
 
 
 def check_backup(store: RescuedStore, where: str, reference: Json, sealed: bytes) -> int:
-    """Every document of one backup, and what its manifest and its id list say of them; how many
-    documents it has.
-    """
+    """Check every document of one backup against its manifest and id list; returns their number."""
     seen = 0
     for part in store.head(reference, sealed)["parts"]:
         name = safe(part["name"])
@@ -994,9 +990,7 @@ def check_backup(store: RescuedStore, where: str, reference: Json, sealed: bytes
 
 
 def check_part(store: RescuedStore, part: Json) -> tuple[int, int, list[str]]:
-    """How many documents and bytes a part has, and what is wrong with them. One that did not change
-    is read once.
-    """
+    """Number of documents and bytes of a part, and faults. Unchanged documents are read once."""
     key = of_content(part["root"]["chunks"])
     if key in store.checked:
         return store.checked[key]
@@ -1024,16 +1018,14 @@ def check_part(store: RescuedStore, part: Json) -> tuple[int, int, list[str]]:
 
 
 def of_content(chunks: list[Json]) -> str:
-    """What stands for content that was read: the same chunks under the same keys are the same
-    bytes.
-    """
+    """A key for content already read: equal chunks under equal keys are equal bytes."""
     told = "".join(f"{one['id']}{one['key']}{one['length']}" for one in chunks)
     return hashlib.blake2b(told.encode(), digest_size=16).hexdigest()
 
 
 def check_sequences(store: RescuedStore) -> None:
-    """Numbers run through all stores of a system: one that is not here lies in another, was swept,
-    or is lost.
+    """A system's numbers span all stores: a number absent here is in another store, was swept, or
+    is lost.
     """
     swept = {
         (item.get("system"), item.get("sequence"))
@@ -1172,7 +1164,7 @@ KNOWN = re.compile(
 
 
 def check_names(store: RescuedStore) -> None:
-    """What lies here under a name that no object has (§2.1), and what should lie here."""
+    """Objects under names outside the format (§2.1), and objects that are missing."""
     names = store.files.names()
     for name in names:
         if KNOWN.fullmatch(name) is None:
@@ -1246,8 +1238,8 @@ def command_extract(store: RescuedStore, arguments: argparse.Namespace) -> int:
 
 
 class Extraction:
-    """Writes documents below a folder, and nothing outside of it. One that cannot be written ends
-    no other.
+    """Writes documents below a folder, never outside of it. A document that cannot be written does
+    not stop the others.
     """
 
     def __init__(self, store: RescuedStore, target: Path, patterns: list[str] | None) -> None:
@@ -1320,8 +1312,8 @@ class Extraction:
         settle(path, document)
 
     def finish(self, reference: Json) -> None:
-        """Links last, so that nothing is ever written through one; then folders, which may not be
-        writable.
+        """Links after files, so that nothing is ever written through one; then folders, which may
+        not be writable.
         """
         for path, document in self._links:
             try:
@@ -1368,8 +1360,8 @@ class Extraction:
 
 
 def settle(path: Path, document: Json) -> None:
-    """Owner (as root), mode and times, as far as they are known; no set-user-id outside the machine
-    it came from.
+    """Set owner (as root), mode and times, as far as known; no set-user-id bit outside its
+    machine.
     """
     link = path.is_symlink()
     if os.geteuid() == 0 and document.get("uid") is not None:
@@ -1394,9 +1386,7 @@ SECRET_NAME = re.compile(r"pass|secret|token|key", re.IGNORECASE)
 
 
 def command_steps(store: RescuedStore, arguments: argparse.Namespace) -> int:
-    """A plan for a person: what to do on the target, in its order, with the values of this
-    backup.
-    """
+    """A plan for a person: what to do on the target, in order, with this backup's values."""
     store.read_packs()
     reference, head = store.find(arguments.backup)
     if arguments.names:
@@ -1462,7 +1452,7 @@ def how(
     parts: Json,
     census: dict[str, list[str]],
 ) -> Iterator[str]:
-    """What a person does for one step, line by line."""
+    """Instructions for one step, line by line."""
     if (each := step.get("each")) is not None:
         yield from names_of(each, census.get(each["list"], []))
     if step.get("do") == "gate" and "ask" in step:
@@ -1471,7 +1461,7 @@ def how(
         for part in step.get("parts", list(parts)):
             if part in parts:
                 numeric = "--numeric-owner " if step.get("owners") == "numbers" else ""
-                # folders that are there keep their modes
+                # existing folders keep their modes
                 there = f"tar -C / {numeric}--no-overwrite-dir -xpf -"
                 folder = shlex.quote(safe(part.replace("/", "_")))
                 yield f"tar -C restored/{folder} {numeric}-cf - . | ssh $TARGET '{there}'"
@@ -1504,7 +1494,7 @@ def how(
 
 
 def names_of(each: Json, listed: list[str]) -> Iterator[str]:
-    """For which names a step is done; what the target has, nobody knows here."""
+    """The names a step repeats over; the target's names are unknown here."""
     which = {
         "missing": "For each that the target lacks of",
         "extra": "For each that the target has beside",
@@ -1519,7 +1509,7 @@ def names_of(each: Json, listed: list[str]) -> Iterator[str]:
 
 
 def filled(text: str, values: dict[str, str]) -> str:
-    """With the values of the backup's settings; a possible secret stays a placeholder."""
+    """Filled with the backup's settings; possible secrets stay placeholders."""
 
     def value(found: re.Match[str]) -> str:
         name = found.group(1)
@@ -1533,9 +1523,7 @@ def filled(text: str, values: dict[str, str]) -> str:
 
 
 def command_login(arguments: argparse.Namespace) -> int:
-    """The login of a far side, which a recovery sheet holds sealed to the passphrase of its
-    store.
-    """
+    """A remote store's login, sealed on the recovery sheet to the store's passphrase."""
     try:
         sheet = json.loads(Path(arguments.sheet).read_text("utf-8"))
         stores = {str(one["name"]): one for one in sheet["stores"]}
@@ -1580,13 +1568,13 @@ def command_login(arguments: argparse.Namespace) -> int:
 
 
 def command_search(store: RescuedStore, arguments: argparse.Namespace) -> int:
-    """Documents whose path or content holds a text, or whose path fits a pattern, in every
-    backup.
+    """Documents in all backups whose path or content contains a text, or whose path matches a
+    pattern.
     """
     wanted, text = arguments.pattern, arguments.pattern.encode()
     if not wanted:
         fail("Say what to look for: a text, or a pattern like '/etc/*.conf'.", USAGE)
-    held: dict[str, list[int]] = {}  # by digest: the lines of a content that hold the text
+    held: dict[str, list[int]] = {}  # by digest: the matching lines of a content
     store.read_packs()
     found = backups = 0
     for one in sorted(store.records(), key=lambda one: one.time):
@@ -1623,9 +1611,7 @@ def command_search(store: RescuedStore, arguments: argparse.Namespace) -> int:
 def lines_with(
     store: RescuedStore, document: Json, text: bytes, held: dict[str, list[int]]
 ) -> list[int]:
-    """In which lines of a document the text is. The same content is read once, whatever it is
-    called.
-    """
+    """The lines of a document that contain the text. Equal content is read once."""
     digest = str(document.get("digest"))
     if document["type"] not in ("file", "output") or digest in held:
         return held.get(digest, [])
@@ -1642,14 +1628,14 @@ def lines_with(
 
 
 def fits(path: str, patterns: list[str] | None) -> bool:
-    """Whether one of the patterns fits the whole path; ``*`` also crosses folders. Without patterns
-    all fit.
+    """Whether a pattern matches the whole path; ``*`` also crosses folders. Without patterns
+    everything matches.
     """
     return patterns is None or any(fnmatch.fnmatchcase(path, pattern) for pattern in patterns)
 
 
 def inside(base: Path, name: bytes) -> Path:
-    """The place of a document below ``base``, whatever its name says."""
+    """The path of a document, always below ``base``."""
     pieces = [os.fsdecode(piece) for piece in name.split(b"/") if piece not in (b"", b".", b"..")]
     return base.joinpath(*pieces) if pieces else base
 
@@ -1699,7 +1685,7 @@ def report(store: RescuedStore) -> int:
 
 
 def main(words: list[str] | None = None, files: StoreFiles | None = None) -> int:
-    """``files``: the store, where it does not lie in a folder here."""
+    """``files``: the store, if it is not a local folder."""
     parser = argparse.ArgumentParser(
         description="List, check and extract backups of a Fennox store, offline.",
         epilog=(
@@ -1776,7 +1762,7 @@ def folder_of(given: str) -> Path:
 
 
 def perform(arguments: argparse.Namespace, files: StoreFiles) -> int:
-    """Open a store and do what was asked for."""
+    """Open a store and carry out the command."""
     read_passphrase(arguments)
     store = RescuedStore(files, arguments.passphrase)
     store.read_lists()
@@ -1789,7 +1775,7 @@ def read_passphrase(arguments: argparse.Namespace) -> None:
         if arguments.passphrase_file:
             arguments.passphrase = first_line(arguments.passphrase_file)
         else:
-            # it would be shown as it is typed
+            # it would be echoed while typed
             warnings.simplefilter("error", getpass.GetPassWarning)
             arguments.passphrase = getpass.getpass("Passphrase: ")
     except (OSError, UnicodeDecodeError) as error:
@@ -1805,15 +1791,15 @@ def read_passphrase(arguments: argparse.Namespace) -> None:
 
 
 def first_line(file: str) -> str:
-    """A passphrase, as it stands in the first line of a file (§3.1)."""
+    """A passphrase from the first line of a file (§3.1)."""
     return Path(file).read_text(encoding="utf-8").split("\n")[0].rstrip("\r")
 
 
 def run(words: list[str] | None = None, files: StoreFiles | None = None) -> int:
-    """Nothing that a store holds, and nobody who stops it, ends this in a traceback."""
+    """Neither the content of a store nor an interruption may cause a traceback."""
     try:
         return main(words, files)
-    except BrokenPipeError:  # the reader of its output has seen enough
+    except BrokenPipeError:  # the reader of the output closed it
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return FAILED
     except KeyboardInterrupt:

@@ -1,5 +1,5 @@
-"""Reaching a machine and talking to it. Host keys and certificates are checked here, once, before
-anything is sent.
+"""Connecting to machines. Host keys and certificates are checked here, once, before anything is
+sent.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from typing import Literal, Protocol, runtime_checkable
 from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import BadInput
 
-MAX_OUTPUT = 64 * 1024 * 1024  # bytes of a command's output that is kept in memory
+MAX_OUTPUT = 64 * 1024 * 1024  # bytes of command output kept in memory
 
 
 @dataclass(frozen=True)
@@ -22,8 +22,8 @@ class Credential:
     """An account with a password or a private key (OpenSSH text), the latter perhaps with a
     certificate.
 
-    ``become``: the account that commands run as, by sudo (empty: the account itself). ``agent``:
-    the path of the socket of an SSH agent that has the keys, in place of password and key.
+    ``become``: account that commands run as, through sudo (empty: the account itself). ``agent``:
+    socket path of an SSH agent that holds the keys, instead of password and key.
     """
 
     account: str
@@ -69,9 +69,7 @@ def parse_address(text: str, default_port: int) -> Address:
 
 @dataclass(frozen=True)
 class Hop:
-    """A machine that the way to another one leads through: where, as whom, and the key that was
-    accepted for it.
-    """
+    """A jump host: address, login, and accepted key."""
 
     address: Address
     credential: Credential
@@ -87,10 +85,9 @@ class Output:
     errors: str
 
     def said(self) -> str:
-        """What it says of how it ended: beside its output, or if nothing, the end of that, as many
-        programs do.
-
-        It is told in runs, concerns, alerts and logs; what looks like a secret in it is hidden.
+        """The command's explanation: its standard error, or if empty the end of its output, as many
+        programs write it there. Shown in runs, concerns, alerts and logs; likely secrets in it are
+        hidden.
         """
         told = (
             self.errors.strip()[:300]
@@ -112,7 +109,7 @@ FarFileKind = Literal["file", "folder", "link", "other"]
 
 @dataclass(frozen=True)
 class FarFile:
-    """What lies at a path of a machine, as SFTP reports it: owners by number, whole seconds."""
+    """A path's metadata as reported by SFTP: numeric owners, whole seconds."""
 
     path: bytes
     kind: FarFileKind
@@ -125,15 +122,15 @@ class FarFile:
 
 
 class RemoteFiles(Protocol):
-    """Files of a machine, one by one. What is not there is None or nothing; all else that fails is
+    """Files of a machine, one by one. Missing files yield None or nothing; every other failure is
     an error.
     """
 
     async def look(self, path: bytes) -> FarFile | None:
-        """What lies there, links not followed."""
+        """Metadata of a path; links are not followed."""
 
     def walk(self, root: bytes) -> AsyncGenerator[FarFile, None]:
-        """The root and all below it, links not followed."""
+        """The root and everything below it; links are not followed."""
 
     def read(self, path: bytes) -> AsyncGenerator[bytes, None]: ...
 
@@ -142,10 +139,10 @@ class RemoteFiles(Protocol):
     async def make_link(self, path: bytes, target: bytes) -> None: ...
 
     async def write(self, path: bytes, content: AsyncIterator[bytes], like: FarFile) -> None:
-        """Whole or not at all."""
+        """Writes atomically."""
 
     async def set(self, path: bytes, like: FarFile) -> None:
-        """Owner, mode, and for a file its time."""
+        """Sets owner, mode, and for a file its time."""
 
 
 ShellLanguage = Literal["posix", "powershell"]
@@ -153,14 +150,14 @@ ShellLanguage = Literal["posix", "powershell"]
 
 @runtime_checkable
 class Shell(Protocol):
-    """Commands on a machine. Words are quoted by the link; none reaches a shell bare."""
+    """Commands on a machine. The link quotes all words for the shell."""
 
     language: ShellLanguage
     """What words are quoted for."""
 
     @property
     def fingerprint(self) -> str:
-        """``SHA256:…`` of the host key that was checked."""
+        """``SHA256:…`` of the verified host key."""
 
     async def run(
         self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60
@@ -168,19 +165,16 @@ class Shell(Protocol):
         """Run to the end within ``limit`` seconds, feeding standard input if given."""
 
     async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
-        """As :meth:`series`, for commands whose outputs are short: all of them, in the same order.
-
-        What they write beside them is thrown away.
+        """As :meth:`series`, for commands with short outputs: returns all outputs in order.
+        Standard error is discarded.
         """
 
     def series(
         self, questions: Sequence[list[str]], *, heard: Collection[int] = ()
     ) -> AbstractAsyncContextManager[AsyncIterator[Running]]:
-        """Run commands one after the other, without input, all in one go where the far side's shell
-        can.
-
-        Each is to be read to its end before the next is asked for. ``heard``: those of which it
-        matters what they write beside their output.
+        """Run commands one after the other, without input, in one request if the far side's shell
+        can. Each must be read to its end before requesting the next. ``heard``: those whose
+        standard error matters.
         """
 
     def stream(
@@ -189,7 +183,7 @@ class Shell(Protocol):
         """Run with its output streamed, feeding standard input if given."""
 
     def files(self) -> AbstractAsyncContextManager[RemoteFiles]:
-        """The machine's files, as the login may see them."""
+        """The machine's files, with the login's permissions."""
 
     async def close(self) -> None: ...
 
@@ -208,11 +202,11 @@ class Web(Protocol):
 
     @property
     def fingerprint(self) -> str:
-        """``SHA256:…`` of the certificate that was checked."""
+        """``SHA256:…`` of the verified certificate."""
 
     @property
     def until(self) -> datetime | None:
-        """When that certificate ends, if known."""
+        """Expiry of that certificate, if known."""
 
     async def request(
         self, method: str, path: str, *, json: object = None, limit: float = 60

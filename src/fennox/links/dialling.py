@@ -1,6 +1,4 @@
-"""Connections that somebody else makes for us: by the network of this machine, or through a worker
-at a site.
-"""
+"""Making connections: through this machine's network, or through a worker at a site."""
 
 from __future__ import annotations
 
@@ -21,9 +19,7 @@ from fennox.links.base import Address, Dial
 async def opened(
     address: Address, dial: Dial | None, context: ssl.SSLContext | None = None
 ) -> AsyncIterator[tuple[asyncio.StreamReader, asyncio.StreamWriter]]:
-    """A connection for a look at what answers; it is dropped at the end. Raises ``OSError`` like
-    any other.
-    """
+    """A short-lived connection to see what answers. Raises ``OSError`` like any other."""
     if dial is None:
         reader, writer = await asyncio.open_connection(address.host, address.port, ssl=context)
     else:
@@ -114,7 +110,7 @@ class _Backend(httpcore.AsyncNetworkBackend):
 
 
 class DialledTransport(httpx.AsyncHTTPTransport):
-    """For httpx, which takes a way to connect only by the connection pool beneath it."""
+    """For httpx, which accepts a custom way to connect only through its connection pool."""
 
     def __init__(self, dial: Dial, context: ssl.SSLContext) -> None:
         super().__init__(verify=context, trust_env=False)

@@ -1,4 +1,4 @@
-"""Which protocol answers at an address: an SSH server speaks first (RFC 4253 §4.2), a TLS server
+"""Detecting the protocol at an address: an SSH server speaks first (RFC 4253 §4.2), a TLS server
 waits.
 """
 
@@ -12,11 +12,11 @@ from fennox.links.base import Address, Dial
 from fennox.links.dialling import opened
 
 _LONGEST_GREETING = 8 * 1024  # bytes before the line with the version
-_SILENCE = 3.0  # seconds after which nobody is expected to speak first
+_SILENCE = 3.0  # seconds to wait for a greeting
 
 
 async def greets_as_ssh(address: Address, dial: Dial | None = None, limit: float = 10) -> bool:
-    """Whether what listens there is an SSH server. Nothing is sent."""
+    """Whether an SSH server listens there. Sends nothing."""
     async with AsyncExitStack() as stack:
         try:
             async with asyncio.timeout(limit):

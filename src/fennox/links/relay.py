@@ -1,4 +1,4 @@
-"""Passing the bytes of one connection on by messages of another, both ways."""
+"""Relaying one connection's bytes as messages of another, both ways."""
 
 from __future__ import annotations
 
@@ -15,10 +15,9 @@ async def relay(
     receive: Callable[[], Awaitable[bytes | None]],
     send: Callable[[bytes], Awaitable[None]],
 ) -> None:
-    """Until either side ends; what one has said before it ended arrives at the other.
-
-    ``receive`` gives the next message, None at the end; ``send`` returns when the other side takes
-    more. A broken connection counts as an end: the protocol above notices what is missing.
+    """Runs until either side ends; bytes sent before that still arrive. ``receive`` returns the
+    next message, None at the end; ``send`` returns when the other side accepts more. A broken
+    connection counts as an end: the protocol above detects missing data.
     """
 
     async def outwards() -> None:

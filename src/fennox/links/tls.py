@@ -1,7 +1,6 @@
-"""Certificates of far sides: fetched before any request, and then exactly one of them is trusted.
-
-A person accepts either one certificate, by its fingerprint, or ``authority``: any certificate that
-this machine's own authorities vouch for under the name in the address.
+"""Certificates of far sides: fetched before any request, then exactly one is trusted. A person
+accepts one certificate by its fingerprint, or ``authority``: any certificate this machine's own
+authorities verify for the name in the address.
 """
 
 from __future__ import annotations
@@ -27,9 +26,7 @@ def fingerprint_of(certificate: bytes) -> str:
 
 
 def ends(certificate: bytes) -> datetime | None:
-    """When a certificate (DER) ends; None if it cannot be read, which does not keep anybody from
-    accepting it.
-    """
+    """Expiry of a certificate (DER); None if unreadable, which does not prevent its acceptance."""
     try:
         return x509.load_der_x509_certificate(certificate).not_valid_after_utc
     except ValueError:
@@ -37,7 +34,7 @@ def ends(certificate: bytes) -> datetime | None:
 
 
 def looking_context() -> ssl.SSLContext:
-    """Only to look at what is shown; a connection that talks trusts one certificate alone."""
+    """Only to fetch the certificate; connections for requests trust one certificate alone."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
@@ -47,7 +44,7 @@ def looking_context() -> ssl.SSLContext:
 def pinned_context(certificate: bytes) -> ssl.SSLContext:
     """Trusts exactly this certificate, whatever name it carries."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-    context.check_hostname = False  # the pinned certificate stands for the name
+    context.check_hostname = False  # pinning replaces the name check
     context.verify_flags |= ssl.VERIFY_X509_PARTIAL_CHAIN
     context.load_verify_locations(cadata=certificate)
     return context
@@ -70,7 +67,7 @@ async def offered(address: Address, limit: float, dial: Dial | None = None) -> b
 
 
 def judge(address: Address, certificate: bytes, accepted: str | None) -> None:
-    """Refuse a certificate that nobody accepted, and one that is not the accepted one."""
+    """Reject any certificate but the accepted one."""
     shown = fingerprint_of(certificate)
     if accepted is None:
         raise KeyUnknown(
@@ -93,7 +90,7 @@ def key_changed(address: Address, what: str, shown: str, accepted: str) -> Fenno
 
 
 async def trusted_context(address: Address, accepted: str | None, limit: float) -> ssl.SSLContext:
-    """The context for talking to ``address``: pinned to its accepted certificate, or by this
+    """The context for requests to ``address``: pinned to its accepted certificate, or using this
     machine's authorities.
     """
     if accepted == AUTHORITY:

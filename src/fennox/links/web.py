@@ -1,4 +1,4 @@
-"""Requests over HTTPS to a machine that is known by its certificate, by httpx."""
+"""HTTPS requests to a machine with a pinned certificate, with httpx."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ async def connect(
     limit: float = 15,
     dial: Dial | None = None,
 ) -> WebLink:
-    """Look at the certificate, and trust exactly that one for every later connection."""
+    """Fetch the certificate, and trust exactly that one for every later connection."""
     certificate = await tls.offered(address, limit, dial)
     tls.judge(address, certificate, fingerprint)
     context = tls.pinned_context(certificate)

@@ -128,9 +128,7 @@ async def _remove_records(
     journal: Journal,
     still: Still | None,
 ) -> None:
-    """First the list that explains the gap, then the record, then its notes, are written or
-    removed.
-    """
+    """First write the list that explains the gap, then remove the record, then its notes."""
     vault = holding.vault
     await journal.step("Remove records that nothing keeps")
     going = await _going(holding, made, expired, now)

@@ -1,8 +1,6 @@
-"""Commands that run one after the other in one script of the far side's shell, and the answers cut
-apart again.
-
-Behind what a command writes the script writes a mark that nobody can guess, with the exit code;
-behind what it writes on standard error, the mark alone.
+"""Running commands one after the other in one shell script, and splitting their outputs. After each
+command's output the script writes an unguessable mark with the exit code; after its standard error,
+the mark alone.
 """
 
 from __future__ import annotations
@@ -17,14 +15,14 @@ from fennox.core.errors import Unreachable
 from fennox.core.names import printable
 from fennox.links.base import Output
 
-_MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept of a command
+_MAX_ERRORS = 16 * 1024  # bytes of standard error kept per command
 
 
 def script(
     questions: Sequence[list[str]], heard: Collection[int], before: list[str], mark: str
 ) -> str:
-    """For a POSIX shell. ``before``: words before every command; ``heard``: those whose standard
-    error is wanted.
+    """A script for a POSIX shell. ``before``: words before every command; ``heard``: commands whose
+    standard error is wanted.
     """
 
     def one(number: int, words: list[str]) -> str:
@@ -43,19 +41,19 @@ class AnswerReader(Protocol):
 
 @dataclass
 class Errors:
-    """What commands write on standard error, bounded, each as one line of text. No mark: all of it
-    is one command's.
+    """Standard error by command, bounded, each as one line. Without a mark it all belongs to one
+    command.
     """
 
     mark: bytes = b""
     _said: list[bytes] = field(default_factory=list)
     _now: bytearray = field(default_factory=bytearray)
-    _held: bytes = b""  # what may be the beginning of a mark
+    _held: bytes = b""  # possible beginning of a mark
     _ended: bool = False
     _news: asyncio.Event = field(default_factory=asyncio.Event)
 
     async def read(self, reader: AnswerReader, count: int | None = None) -> None:
-        """Up to the end, or to the ``count``-th mark, behind which nothing comes."""
+        """Read to the end, or to the ``count``-th mark, after which nothing follows."""
         try:
             while (count is None or len(self._said) < count) and (block := await reader.read(4096)):
                 self._feed(block)
@@ -65,7 +63,7 @@ class Errors:
             self._news.set()
 
     async def of(self, number: int) -> str:
-        """Of a command, counted from 0, once it has ended."""
+        """Standard error of a finished command, counted from 0."""
         while len(self._said) <= number and not self._ended:
             self._news.clear()
             await self._news.wait()
@@ -87,12 +85,12 @@ class Errors:
 
 @dataclass
 class SeriesAnswer:
-    """What one command of a series writes; how it ended is known once that has been read to its
+    """The output of one command of a series; its exit status is known once it has been read to the
     end.
     """
 
     series: Series
-    heard: int | None  # which of those it is whose standard error is wanted
+    heard: int | None  # its index among those whose standard error is wanted
     code: int | None = None
 
     async def blocks(self) -> AsyncGenerator[bytes, None]:
@@ -114,15 +112,13 @@ class SeriesAnswer:
 
 @dataclass
 class Series:
-    """The answers of a script, cut out of its output. ``cut``: what an end before the last mark
-    means.
-    """
+    """Splits a script's output into answers. ``cut``: the error for an end before the last mark."""
 
     blocks: AsyncIterator[bytes]
     mark: str
     errors: Errors
     cut: Unreachable
-    ended: int = 0  # answers that were read to their end
+    ended: int = 0  # answers read completely
     _held: bytes = b""
 
     async def answers(
@@ -135,9 +131,7 @@ class Series:
             await answer.ended()
 
     async def next_piece(self) -> tuple[bytes, int | None]:
-        """The next bytes of the answer that is being read, and its exit code if it ends with
-        them.
-        """
+        """The next bytes of the present answer, and its exit code if it ends with them."""
         mark = f"\n{self.mark} ".encode()
         while True:
             output, found, rest = self._held.partition(mark)

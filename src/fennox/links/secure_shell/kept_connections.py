@@ -1,6 +1,4 @@
-"""Connections that are kept open after a run for the next one, where an administrator wants
-that.
-"""
+"""Keeping connections open after a run for the next one, if an administrator enabled it."""
 
 from __future__ import annotations
 
@@ -12,11 +10,10 @@ from dataclasses import dataclass, field
 
 from fennox.links.secure_shell.ssh import SshLink
 
-_MOST = 2000  # connections; of more the one that lies idle longest is closed
-_OLDEST = 24 * 3600.0  # seconds; a connection shows only once that its login is still good
-_SURE = (
-    20.0  # seconds; one that lay idle for longer is first asked whether the machine is still there
-)
+_MOST = 2000  # connections; beyond that the longest idle one is closed
+# seconds; a connection proves its login only once, so it must not live too long
+_OLDEST = 24 * 3600.0
+_SURE = 20.0  # seconds; after a longer idle time the machine is probed first
 _ANSWER = 10.0  # seconds
 
 
@@ -29,10 +26,8 @@ class _Idle:
 
 @dataclass
 class KeptLinks:
-    """Idle connections, each by everything that it was made with: whoever asks for anything else
-    gets another one.
-
-    ``seconds``: how long one may lie idle; 0: none is kept.
+    """Idle connections, keyed by all their parameters, so that any other request gets another one.
+    ``seconds``: longest idle time; 0: keep none.
     """
 
     seconds: float
@@ -40,9 +35,7 @@ class KeptLinks:
     _closing: set[asyncio.Task[None]] = field(default_factory=set, repr=False)
 
     async def take(self, made_with: Hashable) -> SshLink | None:
-        """One that lies idle and is alive; nobody else has it until it is closed, which gives it
-        back.
-        """
+        """An idle, live connection, for exclusive use until it is closed, which returns it."""
         idle = self._drop(made_with)
         if idle is None:
             return None
@@ -51,13 +44,13 @@ class KeptLinks:
             if time.monotonic() - idle.since > _SURE:
                 await link.is_there(_ANSWER)
         finally:
-            # no answer, or nobody waits for one any more: either has spoilt it
+            # no answer, or the caller was cancelled: either makes it unusable
             if not self._fit(link):
                 self._close(link)
         return link if self._fit(link) else None
 
     def keep(self, made_with: Hashable, link: SshLink) -> SshLink:
-        """From now on the link's ``close`` leaves it here, if nothing went wrong over it."""
+        """Make the link's ``close`` return it here, unless something failed on it."""
 
         async def give_back(used: SshLink) -> None:
             self._give_back(made_with, used)

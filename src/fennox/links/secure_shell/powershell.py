@@ -10,7 +10,7 @@ from collections.abc import (
 
 _QUOTES = re.compile(
     "(['\u2018\u2019\u201a\u201b])"
-)  # PowerShell takes each of them for the end of a text
+)  # PowerShell treats each of these as a closing quote
 
 
 _PARAMETER = re.compile(r"-[A-Za-z][A-Za-z0-9]*")
@@ -20,9 +20,8 @@ def in_powershell(words: Sequence[str]) -> str:
     """A command line for a machine whose shell is PowerShell or cmd.exe, as OpenSSH on Windows has
     them.
 
-    The command goes as UTF-16 in base64, so that neither shell reads anything in it. Words are
-    literal texts but for names of parameters (``-Path``), which PowerShell knows by their standing
-    bare.
+    The command is sent as UTF-16 in base64, so that neither shell interprets it. Words are literals
+    except parameter names (``-Path``), which PowerShell recognises only unquoted.
     """
     quoted = [
         word if _PARAMETER.fullmatch(word) else "'" + _QUOTES.sub(r"\1\1", word) + "'"

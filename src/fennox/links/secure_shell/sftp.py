@@ -95,7 +95,7 @@ class SftpFiles:
                     raise FarSideFailed(
                         f"{printable(folder)} has more than {_MOST} entries.", "Leave it out."
                     )
-                with contextlib.suppress(*_GONE):  # it went meanwhile
+                with contextlib.suppress(*_GONE):  # it disappeared meanwhile
                     listed.append(await self._seen(folder.rstrip(b"/") + b"/" + name, item.attrs))
         return listed
 
@@ -116,7 +116,9 @@ class SftpFiles:
             await self._client.symlink(target, path)
 
     async def write(self, path: bytes, content: AsyncIterator[bytes], like: FarFile) -> None:
-        """Write a file beside its place, make it ``like`` what it is to be, and put it there."""
+        """Write a temporary file beside the destination, give it the metadata of ``like``, and
+        rename it.
+        """
         temporary = path + f".fennox-{secrets.token_hex(4)}".encode()
         with self._errors("write", path):
             try:
@@ -139,7 +141,7 @@ class SftpFiles:
             await self._client.rename(temporary, path)
 
     async def set(self, path: bytes, like: FarFile) -> None:
-        """Owners first, since changing them takes special bits of the mode away."""
+        """Set owners first, because changing them clears special mode bits."""
         with self._errors("set owner and mode of", path):
             now = await self._client.stat(path)
             if (now.uid or 0, now.gid or 0) != (like.uid, like.gid):

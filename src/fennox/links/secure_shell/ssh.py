@@ -1,4 +1,4 @@
-"""Commands over SSH (RFC 4251 to 4254), by asyncssh."""
+"""Commands over SSH (RFC 4251 to 4254), with asyncssh."""
 
 from __future__ import annotations
 
@@ -40,8 +40,8 @@ from fennox.links.secure_shell.standing_shell import COMMAND, StandingShell
 
 _WINDOW = (
     6 * 1024 * 1024
-)  # bytes that may be on their way: with the library's 2 MB, every MB costs a turn to say so
-_LONGEST_WORD = 100 * 1024  # bytes; Linux gives a program no longer word than 128 KiB
+)  # window size in bytes: with the library's 2 MB, every MB costs a round trip
+_LONGEST_WORD = 100 * 1024  # bytes; Linux limits a program's argument to 128 KiB
 
 
 async def connect(
@@ -52,10 +52,8 @@ async def connect(
     hops: Sequence[Hop] = (),
     dial: Dial | None = None,
 ) -> SshLink:
-    """Connect and log in for commands, through other machines if need be (``hops``, the nearest
-    first).
-
-    ``dial`` makes the first of these connections.
+    """Connect and log in for commands, if needed through jump hosts (``hops``, nearest first).
+    ``dial`` makes the first connection.
     """
     opened: list[asyncssh.SSHClientConnection] = []
     try:
@@ -89,8 +87,8 @@ async def _close(opened: list[asyncssh.SSHClientConnection]) -> None:
 
 
 class SshLink:
-    """One connection, kept for all commands of a run. ``opened``: those it leads through, and
-    itself as the last.
+    """One connection for all commands of a run. ``opened``: the connections it leads through,
+    itself last.
     """
 
     def __init__(
@@ -100,19 +98,17 @@ class SshLink:
         self._connection = opened[-1]
         self._address = address
         self._before: list[str] = []  # words before every command
-        self._said_first: bytes = b""  # what the command before it reads
-        self._spoilt = (
-            False  # something went wrong over it, so that a command of it may still run over there
-        )
+        self._said_first: bytes = b""  # input for the command before it
+        self._spoilt = False  # something failed on it, so a command may still be running over there
         self.language: ShellLanguage = "posix"
         self.fingerprint = fingerprint
         self.since = time.monotonic()
-        self.stays = False  # it serves one run after the other, so that a shell may stay over there
+        self.stays = False  # it serves several runs, so a standing shell pays off
         self._shell: StandingShell | None = None
         self.closer: Callable[[SshLink], Awaitable[None]] = SshLink.disconnect
 
     async def become(self, account: str, password: str | None) -> None:
-        """Have every command run as another account, by sudo: without a password, else with the
+        """Run every command as another account through sudo: without a password, or with the
         login's own.
         """
         plain = ["sudo", "-n", "-u", account, "--"]
@@ -120,8 +116,8 @@ class SshLink:
             self._before = plain
             return
         if password is not None:
-            # -k with a command: the password is asked for every time, so that exactly one line of
-            # input is its
+            # -k with a command: sudo asks for the password every time, so exactly one line of input
+            # is consumed
             self._before, self._said_first = (
                 ["sudo", "-k", "-S", "-p", "", "-u", account, "--"],
                 f"{password}\n".encode(),
@@ -208,7 +204,7 @@ class SshLink:
     async def _turn(
         self, line: str, mark: str, count: int, heard: Collection[int]
     ) -> AsyncIterator[AsyncIterator[Running]]:
-        """Asks the shell that stays over there; it is begun when it is first wanted."""
+        """Uses the standing shell, started on first use."""
         shell = self._shell
         if shell is None or not shell.waits:
             shell = self._shell = StandingShell(
@@ -235,7 +231,7 @@ class SshLink:
                 yield running
 
     async def _kept(self, running: Running, name: str) -> Output:
-        """All of what a command writes; ``name``: of the command, for errors."""
+        """A command's whole output; ``name``: of the command, for errors."""
         kept = bytearray()
         async for block in running.blocks():
             kept += block
@@ -289,20 +285,18 @@ class SshLink:
             yield SftpFiles(client, self._address)
 
     async def is_there(self, limit: float) -> bool:
-        """Whether the far side still answers (RFC 4254 §4); nothing is started over there for
-        that.
-        """
-        before, self._spoilt = self._spoilt, True  # until it has answered
+        """Whether the far side still answers (RFC 4254 §4); starts nothing over there."""
+        before, self._spoilt = self._spoilt, True  # until it answers
         with contextlib.suppress(TimeoutError, OSError, asyncssh.Error):
             async with asyncio.timeout(limit):
-                # its own keepalive reports to nobody
+                # the library's keepalive does not report to us
                 await self._connection._make_global_request(b"keepalive@openssh.com")
             self._spoilt = before
         return self.usable
 
     @property
     def usable(self) -> bool:
-        """Whether it may serve for another run."""
+        """Whether it can serve another run."""
         return not self._spoilt and not any(connection.is_closed() for connection in self._opened)
 
     async def close(self) -> None:

@@ -1,5 +1,5 @@
-"""One SSH connection: the host key is checked before anything of the login is sent (RFC 4251 to
-4253), by asyncssh.
+"""One SSH connection with asyncssh: the host key is checked before anything of the login is sent
+(RFC 4251 to 4253).
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from fennox.core.names import printable
 from fennox.links.base import Address, Credential, Dial
 from fennox.links.tls import key_changed
 
-HOST_AUTHORITY = (  # before the fingerprint of an authority whose host certificates are accepted
+HOST_AUTHORITY = (  # prefix of the fingerprint of an accepted host certificate authority
     "ca:"
 )
 _CERTIFICATES = [
@@ -29,17 +29,17 @@ _CERTIFICATES = [
     "rsa-sha2-512-cert-v01@openssh.com",
     "rsa-sha2-256-cert-v01@openssh.com",
 ]
-_NO_CERTIFICATES = (  # a host that has one also shows the key that was accepted
+_NO_CERTIFICATES = (  # a host with a certificate also offers the accepted key
     "-*-cert-v01@openssh.com"
 )
-# one call a packet, where the library's first needs three
+# one call per packet, where the library's first choice needs three
 _CIPHERS = "^aes256-gcm@openssh.com,aes128-gcm@openssh.com"
 
-_COMPRESSED = ["zlib@openssh.com", "none"]  # what a worker at a site passes on crosses slow lines
+_COMPRESSED = ["zlib@openssh.com", "none"]  # traffic through a site's worker crosses slow lines
 
 
 class _KeyCheck(asyncssh.SSHClient):
-    """Accepts exactly one host key and remembers the one that was offered."""
+    """Accepts exactly one host key and records the offered one."""
 
     def __init__(self, expected: str | None) -> None:
         self.expected = expected
@@ -52,9 +52,7 @@ class _KeyCheck(asyncssh.SSHClient):
         return self.offered == self.expected
 
     def validate_host_ca_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
-        """The authority that signed the host's certificate; the library holds names and dates
-        against it.
-        """
+        """The authority that signed the host's certificate; the library checks names and dates."""
         self.offered = HOST_AUTHORITY + key.get_fingerprint("sha256")
         return self.offered == self.expected
 
@@ -77,9 +75,7 @@ async def open_connection(
     through: asyncssh.SSHClientConnection | None = None,
     dial: Dial | None = None,
 ) -> tuple[asyncssh.SSHClientConnection, str]:
-    """Connect and log in; nothing of the credential is sent before the host key was found to be the
-    accepted one.
-    """
+    """Connect and log in; nothing of the credential is sent before the host key is verified."""
     check = _KeyCheck(fingerprint)
     by_authority = fingerprint is not None and fingerprint.startswith(HOST_AUTHORITY)
     async with _keys(credential) as keys:
@@ -162,7 +158,7 @@ def _in_words(error: Exception, address: Address, account: str, limit: float) ->
 
 @asynccontextmanager
 async def _keys(credential: Credential) -> AsyncIterator[Sequence[object] | None]:
-    """The keys to log in with; those of an agent only while it is asked to sign."""
+    """The keys to log in with; an agent's keys only while it signs."""
     if credential.agent is None:
         yield _own_keys(credential)
         return

@@ -1,4 +1,4 @@
-"""A command that runs over there: its input, its output, and its end."""
+"""A running remote command: input, output, and exit status."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class SshRunning:
         self._errors = Errors(mark.encode())
         self._hearing = asyncio.create_task(self._errors.read(process.stderr))
         self._mark = mark
-        self.over = False  # nothing of it runs over there any more
+        self.over = False  # nothing of it is running over there any more
 
     def blocks(self) -> AsyncGenerator[bytes, None]:
         return blocks_of(self._process, cut_off(self._address))
@@ -74,7 +74,7 @@ async def feed_into(
                 await process.stdin.drain()
         process.stdin.write_eof()
     except (BrokenPipeError, ConnectionError, asyncssh.Error):
-        return  # the command ended before it read everything; its exit code shows why
+        return  # the command ended before reading everything; its exit code shows why
 
 
 def cut_off(address: Address) -> Unreachable:

@@ -1,6 +1,4 @@
-"""A shell over there that stays and waits for scripts, so that none has to be begun for each
-question.
-"""
+"""A standing remote shell that waits for scripts, so that no shell is started for each question."""
 
 from __future__ import annotations
 
@@ -21,7 +19,7 @@ _BLOCK = 256 * 1024  # bytes
 async def blocks_of(
     process: asyncssh.SSHClientProcess[bytes], cut: Unreachable
 ) -> AsyncGenerator[bytes, None]:
-    """What a process writes. ``cut``: what it means that the connection ends before it."""
+    """A process's output. ``cut``: the error if the connection ends first."""
     try:
         while block := await process.stdout.read(_BLOCK):
             yield block
@@ -30,8 +28,8 @@ async def blocks_of(
 
 
 class StandingShell:
-    """One process of :data:`COMMAND`; it reads scripts, one at a time, and is done with if one is
-    not heard out.
+    """One process of :data:`COMMAND`; it reads scripts one at a time, and is discarded if one is
+    not read to its end.
     """
 
     def __init__(self, process: asyncssh.SSHClientProcess[bytes], cut: Unreachable) -> None:
@@ -51,8 +49,8 @@ class StandingShell:
     async def turn(
         self, script: str, mark: str, count: int, heard: Collection[int]
     ) -> AsyncIterator[AsyncIterator[Running]]:
-        """The answers to a script of ``count`` questions, made by
-        :func:`~fennox.links.secure_shell.command_series.script`.
+        """The answers to a script with ``count`` questions
+        (:func:`~fennox.links.secure_shell.command_series.script`).
         """
         self._busy = True
         errors = Errors(mark.encode())

@@ -1,7 +1,6 @@
-"""A second person approves a grave act, where an administrator has asked for that.
-
-An approval is bound to one request of one person: its route, its values and, for a restore, the
-sheet as it stood. The person repeats the request once it is granted. It then counts once.
+"""Approval of grave acts by a second person, if an administrator enabled it. An approval is bound
+to one request of one person: its route, its values and, for a restore, the sheet's state. Once
+granted, the person repeats the request. It is valid once.
 """
 
 from __future__ import annotations
@@ -25,8 +24,8 @@ from fennox.service.machines.context import Context
 from fennox.service.people.persons import Person, covered
 from fennox.wire.access import Act, Role
 
-ASKED_FOR = timedelta(hours=24)  # how long it can be granted
-GRANTED_FOR = timedelta(hours=1)  # how long it can be used then
+ASKED_FOR = timedelta(hours=24)  # time to grant it
+GRANTED_FOR = timedelta(hours=1)  # time to use it afterwards
 _LONGEST_VALUE = 2000  # characters
 
 _MOST_LISTED = 200
@@ -34,10 +33,8 @@ _MOST_LISTED = 200
 
 @dataclass(frozen=True)
 class ApprovalAsked:
-    """A request that needs approval. ``values``: its JSON as a person may see it; ``body``: as it
-    came.
-
-    ``subject``: the state of what it is about, so that an approval is for exactly that.
+    """A request that needs approval. ``values``: its JSON for display; ``body``: as received.
+    ``subject``: state of the affected thing, so that an approval covers exactly that.
     """
 
     operation: str
@@ -51,7 +48,9 @@ class ApprovalAsked:
     subject: Any
 
     def digest(self, context: Context) -> str:
-        """Keyed, as a request may hold a password that could be guessed from a plain digest."""
+        """Keyed, because a request may contain a password that could be guessed from a plain
+        digest.
+        """
         what = [self.operation, self.path, self.query, self.body.hex(), self.subject]
         return context.keyfile.tag(json.dumps(what, sort_keys=True).encode(), "approvals|digest")
 
@@ -81,10 +80,8 @@ async def acts(session: AsyncSession) -> list[str]:
 async def approved(
     context: Context, who: Person, asked: ApprovalAsked
 ) -> AsyncIterator[str | None]:
-    """Around the act: its approval is spent if the act succeeds. Raises ``ApprovalNeeded`` if there
-    is none.
-
-    The id of the approval; None where none is asked for.
+    """Wraps the act: the approval is used up if the act succeeds. Raises ``ApprovalNeeded`` if
+    there is none. Yields the approval's id; None if none is needed.
     """
     async with context.session() as session:
         if asked.act not in await acts(session):
@@ -146,7 +143,7 @@ async def _ask(
 
 
 async def _refusal(session: AsyncSession, row: Approval) -> NotAllowed | None:
-    """Why it may not be done yet; None if it was granted, and is spent now."""
+    """Why it may not be done yet; None if it was granted, and is now used up."""
     match row.state:
         case "granted":
             row.state = "used"
@@ -163,7 +160,7 @@ async def _refusal(session: AsyncSession, row: Approval) -> NotAllowed | None:
 
 
 def may_decide(who: Person, row: Approval, needed: Role) -> bool:
-    """Whoever may do the act themselves may approve it, but never their own."""
+    """Anyone who may do the act themselves may approve it, except their own request."""
     return row.user_id != who.id and who.may(needed) and who.kind in ("console", "client")
 
 
@@ -188,7 +185,7 @@ def not_there(text: str) -> NotFound:
 async def decide(
     session: AsyncSession, who: Person, row: Approval, needed: Role, *, grant: bool, because: str
 ) -> None:
-    """Raises ``NotAllowed`` for one's own, ``Conflict`` for what was decided or has ended."""
+    """Raises ``NotAllowed`` for one's own, ``Conflict`` if already decided or expired."""
     await session.refresh(row, with_for_update=True)
     if row.user_id == who.id:
         raise NotAllowed(
@@ -222,8 +219,8 @@ async def decide(
 async def must_leave_two(
     session: AsyncSession, wanted: list[str], needed: Mapping[Act, Role]
 ) -> None:
-    """Raise if nobody but one person could approve what is asked for: it could never be done, nor
-    switched off.
+    """Raise if only one person could approve these acts: they could then never be done, nor the
+    rule switched off.
     """
     people = (await session.execute(select(User.name, User.role, User.scope))).all()
     for act, role in needed.items():
@@ -237,7 +234,7 @@ async def must_leave_two(
 
 
 async def concerns(session: AsyncSession) -> list[ConcernFound]:
-    """What waits for a second person."""
+    """Pending approvals."""
     waiting = (
         select(Approval)
         .where(Approval.state == "asked", Approval.until > func.now())
@@ -264,7 +261,7 @@ async def database_now(session: AsyncSession) -> datetime:
 
 
 async def listed(session: AsyncSession, *, ended_too: bool) -> list[Approval]:
-    """Those that wait, oldest first; or all of the last ones, newest first."""
+    """Pending approvals, oldest first; or all recent ones, newest first."""
     waiting = select(Approval).where(Approval.state == "asked", Approval.until > func.now())
     query = waiting.order_by(Approval.at)
     if ended_too:
@@ -275,7 +272,7 @@ async def listed(session: AsyncSession, *, ended_too: bool) -> list[Approval]:
 async def set_acts(
     session: AsyncSession, wanted: Sequence[Act], needed: Mapping[Act, Role]
 ) -> list[str]:
-    """``needed``: the role that may approve each act. Returns the acts before."""
+    """``needed``: the role that may approve each act. Returns the previous setting."""
     await must_leave_two(session, list(wanted), needed)
     state = (await session.execute(select(ServiceState).with_for_update())).scalar_one()
     before, state.approvals = state.approvals, list(wanted)

@@ -1,5 +1,5 @@
-"""Attempts to sign in, limited by account and by address. They count before anything is checked, in
-every process.
+"""Limiting sign-in attempts by account and by address. An attempt counts before anything is
+checked, across processes.
 """
 
 from __future__ import annotations
@@ -21,37 +21,36 @@ from fennox.service.machines.context import Context
 
 MAX_FAILURES = 8
 WINDOW = timedelta(minutes=10)
-_LONGEST = timedelta(minutes=1)  # that an attempt may last
+_LONGEST = timedelta(minutes=1)  # an attempt may last this long
 _TURN, _TURNS = (
     0.25,
     120,
-)  # seconds between two looks whether it is one's turn, and how many there are
+)  # seconds between checks for one's turn, and how many there are
 _MOST_WAITING = 64  # in one process
 _ACCOUNT, _ADDRESS, _PASSPHRASES = "user ", "address ", "passphrases by "
 
 
 @dataclass
 class Attempt:
-    """Failed unless somebody says that it ``passed``."""
+    """An attempt; failed unless marked as ``passed``."""
 
     passed: bool = False
 
 
 def to_sign_in(account: str, address: str) -> list[str]:
-    """What a sign-in counts for. ``account`` empty: it is not known whose secret it is."""
+    """What a sign-in counts against. ``account`` empty: unknown whose secret it is."""
     return [*([f"{_ACCOUNT}{account}"] if account else []), f"{_ADDRESS}{address}"]
 
 
 def to_open(name: str) -> list[str]:
-    """What a passphrase counts for that somebody who is signed in gives."""
+    """What a passphrase given by a signed-in person counts against."""
     return [f"{_PASSPHRASES}{name}"]
 
 
 @asynccontextmanager
 async def attempt(context: Context, subjects: list[str]) -> AsyncIterator[Attempt]:
-    """Around one check of a secret. Raises ``TooManyAttempts`` before it if too many have failed.
-    The failure is recorded first, so that a crowd of parallel attempts gets no further than one
-    after the other.
+    """Wraps one check of a secret. Raises ``TooManyAttempts`` first if too many have failed. The
+    failure is recorded in advance, so that parallel attempts gain nothing over sequential ones.
     """
     mark = secrets.token_hex(16)
     tried = Attempt()
@@ -69,9 +68,7 @@ async def attempt(context: Context, subjects: list[str]) -> AsyncIterator[Attemp
 
 @asynccontextmanager
 async def _one_of_few(context: Context) -> AsyncIterator[None]:
-    """A crowd waits here, without a connection of the database that others need; what is too many
-    is sent away.
-    """
+    """Waiting attempts hold no database connection; too many are rejected."""
     if context.attempts_waiting >= _MOST_WAITING:
         raise TryLater("Too many people sign in at this moment.", "Try again in a minute.")
     context.attempts_waiting += 1
@@ -106,7 +103,7 @@ async def _begin(context: Context, mark: str, subjects: list[str]) -> None:
 
 
 async def _may_try(session: AsyncSession, subjects: list[str]) -> bool:
-    """Whether an attempt may begin now; raises if too many have failed. One asks at a time, and
+    """Whether an attempt may start now; raises if too many have failed. Serialised, so that each
     sees the others.
     """
     here = SignInFailure.at > func.now() - WINDOW
@@ -126,7 +123,7 @@ async def _may_try(session: AsyncSession, subjects: list[str]) -> bool:
 
 
 async def concerns(session: AsyncSession) -> list[ConcernFound]:
-    """Accounts and addresses that are refused at this moment, since when."""
+    """Accounts and addresses currently refused, with the time since when."""
     here = SignInFailure.at > func.now() - WINDOW
     refused = (
         select(SignInFailure.subject, func.max(SignInFailure.at))

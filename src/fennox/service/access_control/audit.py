@@ -1,6 +1,4 @@
-"""An entry for every change, every start, every look, and every refusal: who, from where, when, on
-what.
-"""
+"""Audit entries for every change, start, inspection and refusal: who, from where, when, on what."""
 
 from __future__ import annotations
 
@@ -23,7 +21,7 @@ _LONGEST = 500  # characters of one detail
 async def note(
     session: AsyncSession, request: Request, action: str, noun: str, name: str, **details: str
 ) -> None:
-    """In the caller's transaction. No detail ever holds a secret."""
+    """Add an entry in the caller's transaction. Details never contain a secret."""
     person = getattr(request.state, "person", None)
     await note_as(session, request, person.name if person else "-", action, noun, name, **details)
 
@@ -37,7 +35,7 @@ async def note_as(
     name: str,
     **details: str,
 ) -> None:
-    """As :func:`note`, for somebody who is not signed in (yet)."""
+    """As :func:`note`, for somebody not signed in (yet)."""
     context: Context = request.app.state.context
     approval = getattr(request.state, "approval", None)
     if approval is not None:
@@ -56,7 +54,7 @@ async def note_as(
 
 
 async def refused(context: Context, request: Request, operation: str, refusal: FennoxError) -> None:
-    """Somebody who is signed in asked for what they may not do."""
+    """A signed-in person requested something they may not do."""
     names = [str(value)[:64] for value in request.path_params.values()]
     match refusal:
         case ApprovalNeeded():
@@ -80,7 +78,7 @@ async def refused(context: Context, request: Request, operation: str, refusal: F
 
 
 async def not_signed_in(context: Context, request: Request, operation: str) -> None:
-    """Somebody without a session, or whose session has ended, asked for what needs one."""
+    """A request that needs a session came without a valid one."""
     count = context.strangers.to_tell(_address(request))
     if count is None:
         return
@@ -95,7 +93,7 @@ def _address(request: Request) -> str:
 
 @dataclass(frozen=True)
 class AuditFilter:
-    """``action``: a part of it."""
+    """``action``: a substring of it."""
 
     by: str | None = None
     noun: str | None = None

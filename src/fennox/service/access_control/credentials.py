@@ -1,4 +1,4 @@
-"""Checking what somebody claims to be: the password, then the second factor if they have one."""
+"""Checking credentials: the password, then the second factor if there is one."""
 
 from __future__ import annotations
 
@@ -26,9 +26,7 @@ class ClaimedIdentity:
 
 
 async def check(context: Context, claimed: ClaimedIdentity, address: str, request: Request) -> User:
-    """The user; raises ``NotSignedIn``, ``SecondFactorNeeded`` or ``TooManyAttempts``, and leaves
-    it in the audit.
-    """
+    """The user; raises ``NotSignedIn``, ``SecondFactorNeeded`` or ``TooManyAttempts``. Audited."""
     failure: NotSignedIn | None = None
     async with attempt(context, to_sign_in(claimed.user, address)) as tried:
         user = await _user(context, claimed.user)
@@ -62,7 +60,7 @@ async def check(context: Context, claimed: ClaimedIdentity, address: str, reques
 
 
 async def check_password_alone(context: Context, name: str, password: str, address: str) -> None:
-    """Raises ``NotSignedIn`` unless it is theirs; an attempt like any other."""
+    """Raises ``NotSignedIn`` if the password is wrong; counts as an attempt."""
     async with attempt(context, to_sign_in(name, address)) as tried:
         user = await _user(context, name)
         tried.passed = await passwords.fits(user.password_hash if user else None, password)
@@ -76,7 +74,7 @@ async def _user(context: Context, name: str) -> User | None:
 
 
 async def set_password(session: AsyncSession, who: Person, password_hash: str) -> int:
-    """Their own. Every other session of theirs ends; returns how many."""
+    """Change one's own password. All other sessions of that person end; returns their number."""
     row = await session.get_one(User, who.id, with_for_update=True)
     row.password_hash, row.must_change = password_hash, False
     return await tokens.end_others(session, who.id, but=who.session)
@@ -85,7 +83,7 @@ async def set_password(session: AsyncSession, who: Person, password_hash: str) -
 async def signed_in(
     session: AsyncSession, context: Context, secret: str, *, by_cookie: bool
 ) -> SignedIn:
-    """Who comes with this secret, and what they may do."""
+    """The person with this secret, and what they may do."""
     await session.flush()
     who = await tokens.person_of(session, secret, by_cookie=by_cookie, now=context.wall())
     until = (await session.get_one(Token, tokens.digest(secret))).until

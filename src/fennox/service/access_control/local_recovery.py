@@ -1,4 +1,4 @@
-"""Letting somebody in again who cannot sign in, from a shell on the service's machine."""
+"""Restoring access for somebody who cannot sign in, from a shell on the service's machine."""
 
 from __future__ import annotations
 
@@ -17,7 +17,9 @@ BY = "the host"  # who it was, for the audit
 async def recover(
     context: Context, name: str, password: str, *, administrator: bool, no_approvals: bool
 ) -> list[str]:
-    """A new password, no second factor, no open session. What was done, in words."""
+    """Sets a new password, removes second factors and ends all sessions. Returns what was done, as
+    text.
+    """
     hash_ = await passwords.hash_password(password, name)
     done = ["second factor forgotten"]
     async with context.session() as session:

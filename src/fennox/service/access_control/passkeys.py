@@ -1,6 +1,6 @@
 """Passkeys (WebAuthn level 2): a device proves that it holds a key, and that its owner unlocked it.
 
-That is something one has and something one knows or is, so that a passkey alone signs in.
+That combines possession with knowledge or biometrics, so a passkey alone signs in.
 """
 
 from __future__ import annotations
@@ -31,20 +31,20 @@ from fennox.core.errors import BadInput, Conflict, MendSettings, NotFound, NotSi
 from fennox.service.machines.context import Context
 from fennox.wire.access import NewPasskey
 
-_MOST = 20  # of one person
+_MOST = 20  # per person
 
 
 @dataclass(frozen=True)
 class Party:
-    """Whom a passkey is for (relying party): a host name, and the address of the console there."""
+    """The relying party of a passkey: a host name, and the console's address there."""
 
     id: str
     origin: str
 
 
 def party(context: Context) -> Party:
-    """Raises ``MendSettings`` where browsers offer no passkeys: at a bare number, or without TLS
-    elsewhere.
+    """Raises ``MendSettings`` if browsers offer no passkeys: at an IP address, or without TLS
+    except on localhost.
     """
     parts = urlsplit(context.settings.url)
     host = parts.hostname or ""
@@ -72,14 +72,14 @@ def _options(
 
 
 class Options(NamedTuple):
-    """``plain``: for the browser, as JSON; ``challenge``: what must come back signed."""
+    """``plain``: for the browser, as JSON; ``challenge``: must come back signed."""
 
     plain: dict[str, object]
     challenge: str
 
 
 def registration(here: Party, user: User, known: Sequence[Passkey]) -> Options:
-    """What a new passkey is made from."""
+    """Options to create a new passkey."""
     options = webauthn.generate_registration_options(
         rp_id=here.id,
         rp_name="Fennox",
@@ -99,8 +99,8 @@ def registration(here: Party, user: User, known: Sequence[Passkey]) -> Options:
 def registered(
     here: Party, challenge: str, credential: dict[str, object]
 ) -> tuple[str, bytes, int]:
-    """The id, the public key and the counter of a new passkey. Raises ``BadInput`` if it is not for
-    us.
+    """The id, public key and counter of a new passkey. Raises ``BadInput`` if it is not for this
+    service.
     """
     try:
         found = webauthn.verify_registration_response(
@@ -118,8 +118,8 @@ def registered(
 
 
 def authentication(here: Party) -> Options:
-    """Options for the browser. They list no passkeys: the device knows its own, and strangers must
-    not learn them.
+    """Options for the browser, without a list of passkeys: the device knows its own, and strangers
+    must not learn them.
     """
     return _options(
         webauthn.generate_authentication_options(
@@ -131,8 +131,8 @@ def authentication(here: Party) -> Options:
 async def authenticated(
     session: AsyncSession, context: Context, challenge: str, credential: dict[str, object]
 ) -> User:
-    """Who holds the passkey. Raises ``NotSignedIn`` if it is not known, not for us, or a copy of it
-    was used.
+    """The holder of the passkey. Raises ``NotSignedIn`` if it is unknown, not for this service, or
+    a copy was used.
     """
     here = party(context)
     refusal = NotSignedIn(
@@ -168,7 +168,7 @@ async def of_user(session: AsyncSession, user: str) -> list[Passkey]:
 
 
 async def begin(session: AsyncSession, context: Context, user: str) -> Options:
-    """What a browser makes a passkey from. Raises Conflict."""
+    """Options for the browser to create a passkey. Raises Conflict."""
     known = await of_user(session, user)
     if len(known) >= _MOST:
         raise Conflict(f"You have {_MOST} passkeys.", "Remove those that you no longer use.")
@@ -178,8 +178,8 @@ async def begin(session: AsyncSession, context: Context, user: str) -> Options:
 async def add(
     session: AsyncSession, context: Context, wanted: NewPasskey, challenge: str, user: str
 ) -> Passkey:
-    """The one that the browser made. Raises Conflict, and BadInput if it does not answer the
-    challenge.
+    """Store the passkey created by the browser. Raises Conflict, and BadInput if it does not answer
+    the challenge.
     """
     id_, key, count = registered(party(context), challenge, wanted.credential)
     if await session.get(Passkey, id_) is not None:

@@ -1,4 +1,4 @@
-"""People whom an identity provider vouches for."""
+"""Users from an identity provider."""
 
 from __future__ import annotations
 
@@ -23,8 +23,8 @@ async def known(session: AsyncSession, issuer: str, subject: str) -> User | None
 async def user_of(
     session: AsyncSession, request: Request, context: Context, vouched: Vouched
 ) -> User:
-    """The person, with the role that the provider's groups give them now; made at their first
-    sign-in. Raises NotAllowed if a user of that name is somebody else.
+    """The user, with the role given by the provider's groups now; created at the first sign-in.
+    Raises NotAllowed if another user has that name.
     """
     user = await known(session, vouched.issuer, vouched.subject)
     if user is None:

@@ -17,25 +17,25 @@ from fennox.service.machines.context import Context
 from fennox.wire.access import Factor
 
 _STEP = 30  # seconds, RFC 6238 section 5.2
-_AROUND = (-1, 0, 1)  # steps that clocks may differ by
-_BEGUN = timedelta(minutes=15)  # that setting up may last
+_AROUND = (-1, 0, 1)  # steps of clock difference allowed
+_BEGUN = timedelta(minutes=15)  # time to complete the set-up
 _CODES = 10
-_GROUPS, _GROUP = 4, 4  # of a recovery code: 80 bits
-_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike
+_GROUPS, _GROUP = 4, 4  # length of a recovery code: 80 bits
+_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # no look-alike characters
 
 
 def place(user: str) -> str:
-    """Where the sealed secret belongs."""
+    """The place bound into the sealed secret."""
     return f"users|{user}|totp"
 
 
 def asked_of(user: User) -> list[str]:
-    """What somebody with a password is asked for as well; empty: nothing."""
+    """Second factors required besides the password; empty: none."""
     return ["authenticator", "recovery code"] if user.sealed_totp is not None else []
 
 
 async def kinds(session: AsyncSession, user: User) -> list[Factor]:
-    """All by which a person proves who they are."""
+    """All credentials of a person."""
     found: list[Factor] = []
     if user.password_hash:
         found.append("password")
@@ -51,10 +51,12 @@ async def kinds(session: AsyncSession, user: User) -> list[Factor]:
 
 
 async def accept(context: Context, user: User, code: str) -> bool:
-    """Whether a code is right now; each counts once, also of two that come together."""
+    """Whether a code is valid now; each code is accepted once, even if sent twice at the same
+    time.
+    """
     code = code.strip().replace(" ", "").lower()
     if user.sealed_totp is None:
-        return True  # there is no second factor; the password was right
+        return True  # there is no second factor, and the password was right
     async with context.session() as session:
         if code.isdigit():
             step = fitting_step(
@@ -72,7 +74,7 @@ async def accept(context: Context, user: User, code: str) -> bool:
 
 
 def fitting_step(secret: str, code: str, context: Context) -> int | None:
-    """The time step whose code this is, by this machine's clock."""
+    """The time step of this code, by this machine's clock."""
     totp, now = pyotp.TOTP(secret, interval=_STEP), int(context.wall().timestamp()) // _STEP
     steps = [now + away for away in _AROUND]
     return next((step for step in steps if same(totp.generate_otp(step), code)), None)
@@ -87,7 +89,7 @@ def otpauth(secret: str, user: str) -> str:
 
 
 async def new_recovery_codes(session: AsyncSession, user: str) -> list[str]:
-    """Ten codes; those from before count no more."""
+    """Ten new codes; earlier ones become invalid."""
     await end_codes(session, user)
     codes = ["-".join(_group() for _ in range(_GROUPS)) for _ in range(_CODES)]
     session.add_all([RecoveryCode(user_id=user, hash=_hash(code)) for code in codes])
@@ -95,7 +97,7 @@ async def new_recovery_codes(session: AsyncSession, user: str) -> list[str]:
 
 
 async def remember(session: AsyncSession, context: Context, user: str, secret: str) -> None:
-    """A secret that waits for its first code."""
+    """A secret waiting for its first code."""
     sealed = context.keyfile.seal(secret.encode(), place(user)).hex()
     until = context.wall() + _BEGUN
     await session.merge(
@@ -119,7 +121,7 @@ async def end_codes(session: AsyncSession, user: str) -> None:
 
 
 async def forget(session: AsyncSession, user: User) -> None:
-    """No second factor any more: the person sets up a new one."""
+    """Remove the second factor; the person sets up a new one."""
     user.sealed_totp, user.totp_since = None, None
     await end_codes(session, user.id)
     await session.execute(delete(Passkey).where(Passkey.user_id == user.id))
@@ -134,7 +136,7 @@ def _hash(code: str) -> str:
 
 
 async def begin(session: AsyncSession, context: Context, user_id: str) -> str:
-    """A secret that counts once a code of it was given. Raises Conflict."""
+    """A new secret, active once a code from it is given. Raises Conflict."""
     secret = new_secret()
     user = await session.get_one(User, user_id, with_for_update=True)
     if user.sealed_totp is not None:
@@ -162,7 +164,7 @@ async def confirm(session: AsyncSession, context: Context, user_id: str, code: s
 
 
 async def remove(session: AsyncSession, user_id: str) -> None:
-    """With the recovery codes. Raises NotFound."""
+    """Remove it together with the recovery codes. Raises NotFound."""
     user = await session.get_one(User, user_id, with_for_update=True)
     if user.sealed_totp is None:
         raise NotFound("You have no authenticator.", "Set one up: fennox user authenticator")

@@ -40,7 +40,7 @@ def _shown(user: User, row: Token, who: Person) -> SessionShown:
 async def page(
     session: AsyncSession, who: Person, now: datetime, *, everybody: bool
 ) -> Page[SessionShown]:
-    """Those used last first. Raises NotAllowed."""
+    """Most recently used first. Raises NotAllowed."""
     if everybody and not (who.may("auditor") and who.scope is None):
         raise NotAllowed(
             "Only administrators and auditors see sessions of others.", "Ask one of them."
@@ -53,7 +53,7 @@ async def page(
 
 
 async def end(session: AsyncSession, session_id: str, who: Person) -> tuple[User, Token]:
-    """One of theirs; an administrator ends anybody's. Raises NotFound."""
+    """End one's own session; administrators can end anybody's. Raises NotFound."""
     query = select(User, Token).join(Token, Token.user_id == User.id).where(Token.id == session_id)
     if not (who.may("administrator") and who.scope is None):
         query = query.where(User.id == who.id)
@@ -70,7 +70,7 @@ async def end(session: AsyncSession, session_id: str, who: Person) -> tuple[User
 async def make_token(
     session: AsyncSession, wanted: NewToken, who: Person, now: datetime
 ) -> TokenMade:
-    """A token can do no more than its person. Raises BadInput and Conflict."""
+    """Make a token, which can do no more than its person. Raises BadInput and Conflict."""
     if wanted.role not in COVERS[who.role]:
         raise BadInput(
             f"You do not have the role {wanted.role}.",

@@ -1,4 +1,4 @@
-"""Who may sign in, what they may do, and how an administrator changes it."""
+"""Users: who may sign in, what they may do, and changes by an administrator."""
 
 from __future__ import annotations
 
@@ -104,7 +104,7 @@ def _set_reach(row: User, wanted: UserChange) -> None:
 
 
 async def remove(session: AsyncSession, row: User, needed: Mapping[Act, Role]) -> None:
-    """With their sessions and tokens. ``needed``: the role that may approve each act."""
+    """Remove a user with sessions and tokens. ``needed``: the role that may approve each act."""
     await _must_not_be_the_last(session, row)
     await session.delete(row)
     await session.flush()
@@ -112,7 +112,7 @@ async def remove(session: AsyncSession, row: User, needed: Mapping[Act, Role]) -
 
 
 async def _must_not_be_the_last(session: AsyncSession, row: User) -> None:
-    """Somebody who may do everything in the whole estate must remain. Changes are serialised."""
+    """Ensure that one unrestricted administrator remains. Changes are serialised."""
     await session.execute(select(func.pg_advisory_xact_lock(func.hashtext("administrators"))))
     others = (
         select(func.count())

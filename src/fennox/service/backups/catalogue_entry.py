@@ -1,4 +1,4 @@
-"""A backup as the catalogue enters it."""
+"""Entering backups into the catalogue."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from fennox.service.queries.newest_good import GOOD
 
 
 def backup_row(reference: Reference, head: Head, digest: str, system_id: str) -> Backup:
-    """What record and manifest say of a backup; the rest is for the caller to set."""
+    """Catalogue fields from a backup's record and manifest; the caller sets the rest."""
     return Backup(
         id=reference.backup,
         system_id=system_id,
@@ -55,7 +55,7 @@ def keep_backup(
     row = backup_row(taken.reference, taken.head, taken.digest, system_id)
     row.run_id, row.routine_id = run.id, run.routine_id
     row.new_bytes = taken.written.bytes
-    row.unchanged = False  # it is, if the backup before turns out to hold the same
+    row.unchanged = False  # set if the previous backup turns out to be equal
     if vault.locked:
         row.census = vault.secret.keyed_census(taken.head.census)
     session.add(row)
@@ -64,7 +64,7 @@ def keep_backup(
 
 
 async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:
-    """The newest backup that a restore of the system would rely on."""
+    """The newest good backup of the system."""
     found = (
         select(Backup)
         .where(Backup.system_id == system_id, *GOOD)
@@ -75,7 +75,7 @@ async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:
 
 
 async def store_for(session: AsyncSession, name: str | None) -> StoreRow:
-    """The store of that name; without one the only store there is. Raises MendSettings."""
+    """The store of that name, or the only store if none is named. Raises MendSettings."""
     if name:
         return await named(session, StoreRow, name)
     stores = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())

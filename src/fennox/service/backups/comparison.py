@@ -24,7 +24,7 @@ from fennox.wire.comparing import Compared, ComparedBackup, CompareWanted
 
 
 async def chosen(session: AsyncSession, wanted: CompareWanted) -> tuple[Backup, Backup | None]:
-    """Before and after; no after is the live system."""
+    """The two sides; without ``after`` it is the live system."""
     if wanted.before is not None:
         after = await find_backup(session, wanted.after) if wanted.after is not None else None
         return await find_backup(session, wanted.before), after
@@ -78,7 +78,7 @@ async def sides(session: AsyncSession, wanted: CompareWanted) -> Sides:
 async def compared(
     context: Context, found: Sides, wanted: CompareWanted, *, patches: bool
 ) -> Compared:
-    """The live system is read meanwhile; nothing of it is kept."""
+    """Reads the live system; keeps nothing of it."""
     system, shown = found.system, list(found.shown)
     kind = for_system(context.kinds.kind(found.before.kind)[0], dict(system.settings))
     shelf = Shelf(context, wanted.passphrase.get_secret_value() if wanted.passphrase else None)

@@ -1,4 +1,4 @@
-"""The copies of a backup: which stores hold it, and the best of them."""
+"""Copies of a backup: the stores that hold it, best first."""
 
 from __future__ import annotations
 
@@ -15,15 +15,13 @@ from fennox.service.machines.context import Context
 
 
 async def copies_of(session: AsyncSession, backup: str) -> list[StoreRow]:
-    """The stores that hold a backup, those nothing is known against first."""
+    """The stores that hold a backup, those without known damage first."""
     query = select(StoreRow).join(Copy).where(Copy.backup_id == backup)
     return list((await session.execute(query.order_by(Copy.damaged != "", Copy.since))).scalars())
 
 
 async def best_copy(context: Context, backup: Backup) -> tuple[StoreRow, Vault, Record]:
-    """The backup's record in the first store that answers and still holds it whole, as far as is
-    known.
-    """
+    """The backup's record in the first reachable store without known damage to it."""
     async with context.session() as session:
         places = [
             (row, await context.stores.door(session, row))

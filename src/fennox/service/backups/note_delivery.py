@@ -1,8 +1,6 @@
-"""Writing facts about a backup into every store that holds it. A store that is away gets them when
-it is back.
-
-A fact is saved in the transaction that states it and delivered outside any transaction, so a store
-that hangs delays nobody.
+"""Writing notes about a backup into every store that holds it. An unreachable store gets them
+later. A note is saved in the transaction that states it and delivered outside any transaction, so a
+hanging store delays nobody.
 """
 
 from __future__ import annotations
@@ -50,7 +48,7 @@ async def tell(session: AsyncSession, backup: Backup, note: Note) -> None:
 async def set_hold(
     context: Context, session: AsyncSession, backup: Backup, reason: str, by: str, *, on: bool
 ) -> None:
-    """Put a backup on hold, or release it, in the catalogue and in every store."""
+    """Hold or release a backup, in the catalogue and in every store."""
     backup.held, backup.held_because = on, reason if on else ""
     if on:
         backup.expired, backup.expired_at, backup.expired_by = False, None, ""
@@ -117,7 +115,7 @@ async def _write(vault: Vault, pending: _Pending) -> None:
 
 
 async def _forget_unwanted(session: AsyncSession) -> None:
-    """There is nothing left that they would be about."""
+    """Drop notes whose backup is gone."""
     there = select(Copy.backup_id).where(
         Copy.backup_id == PendingNote.backup_id, Copy.store_id == PendingNote.store_id
     )

@@ -1,4 +1,6 @@
-"""Backups opened for one request: each store once, and each folder of records listed once."""
+"""Opening backups for one request: each store is opened once, and each folder of records listed
+once.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,7 @@ from fennox.stores.whole import WholeObjects
 
 @dataclass
 class Shelf:
-    """Gives readers of backups. ``passphrase`` opens stores in custody apart."""
+    """Provides readers of backups. ``passphrase`` opens stores in custody apart."""
 
     context: Context
     passphrase: str | None = None
@@ -32,7 +34,7 @@ class Shelf:
     _names: dict[tuple[str, str], dict[str, list[ObjectName]]] = field(default_factory=dict)
 
     async def reader(self, backup: Backup) -> BackupReader:
-        """Of the first store that answers and still holds the backup whole, as far as is known."""
+        """A reader from the first reachable store without known damage to the backup."""
         async with self.context.session() as session:
             places = await copies.copies_of(session, backup.id)
             folder = (await session.get_one(System, backup.system_id)).folder

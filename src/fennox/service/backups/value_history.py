@@ -1,4 +1,4 @@
-"""One document, value or list, followed through all backups of a system."""
+"""The history of one document, value or list through all backups of a system."""
 
 from __future__ import annotations
 

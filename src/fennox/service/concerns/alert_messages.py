@@ -26,15 +26,15 @@ from fennox.service.queries import selectors
 log: Any = structlog.get_logger()
 
 _FIRST_PAUSE, _LONGEST_PAUSE = timedelta(minutes=1), timedelta(hours=1)
-_GIVEN_UP = timedelta(days=2)  # after which a message is no news any more
+_GIVEN_UP = timedelta(days=2)  # older messages are not sent any more
 _NAMED = 20  # concerns that one message names
-_AT_ONCE = 20  # messages sent in one round of the scheduler
+_AT_ONCE = 20  # messages sent per round of the scheduler
 
 
 async def tell(
     context: Context, session: AsyncSession, begun: list[ConcernRow], ended: list[ConcernRow]
 ) -> None:
-    """Queue a message for every route and cause. Routes with a digest get it later."""
+    """Queue a message per route and cause. Routes with a digest get it later."""
     now = context.now()
     loud = [row for row in begun if row.muted_until is None or row.muted_until <= now]
     over = [row for row in ended if row.muted_until is None or row.muted_until <= now]
@@ -58,7 +58,9 @@ async def tell(
 
 
 def concerns_route(route: AlertRoute, row: ConcernRow, systems: dict[str, System]) -> bool:
-    """A concern about no system, such as a store's, goes to every route of its severity."""
+    """A concern that is not about a system, such as a store's, goes to every route of its
+    severity.
+    """
     if route.severity == "high" and row.severity != "high":
         return False
     system = systems.get(row.about) if row.noun == "system" else None
@@ -93,7 +95,7 @@ def _facts(rows: list[ConcernRow], text: str = "") -> MessageFacts:
 
 
 def message_of(context: Context, alert: Alert) -> Message:
-    """In words. The subject is the first sentence, so that a telephone shows what matters."""
+    """The message text. The subject is the first sentence, so that a phone shows what matters."""
     body, ended = alert.body, alert.event == "ended"
     listed = body.concerns
     first = body.text or (listed[0].text if listed else "Nothing is wrong.")
@@ -129,9 +131,7 @@ def _digest_title(facts: MessageFacts) -> str:
 
 
 async def send_due(context: Context) -> datetime | None:
-    """Send what waits, and the digests that are due; when the next one is, as far as it is known by
-    now.
-    """
+    """Send pending messages and due digests. Returns the time of the next one, if known."""
     digest = await _digests(context)
     for _ in range(_AT_ONCE):
         async with context.session() as session:
@@ -146,7 +146,7 @@ async def send_due(context: Context) -> datetime | None:
             alert, route = row
             alert.tries += 1
             alert.not_before = now + min(_FIRST_PAUSE * 2 ** (alert.tries - 1), _LONGEST_PAUSE)
-        # outside of the transaction: a far side may take its time
+        # outside the transaction: a far side may be slow
         problem = ""
         try:
             address, secret = address_of(context, route), secret_of(context, route)
@@ -161,7 +161,7 @@ async def send_due(context: Context) -> datetime | None:
 
 
 def _waiting(now: datetime) -> Select[Alert, AlertRoute]:
-    """The one that waits longest and may be tried; a pause longer than any was set by a wrong
+    """The longest waiting message that may be tried; a pause beyond the maximum was set by a wrong
     clock.
     """
     due = or_(Alert.not_before <= now, Alert.not_before > now + 2 * _LONGEST_PAUSE)
@@ -176,7 +176,7 @@ def _waiting(now: datetime) -> Select[Alert, AlertRoute]:
 
 
 async def _digests(context: Context) -> datetime | None:
-    """Write those that are due; when the next one is."""
+    """Queue due digests. Returns the time of the next one."""
     following: list[datetime | None] = []
     async with context.session() as session:
         wanted = select(AlertRoute).where(AlertRoute.mode == "on", AlertRoute.digest != "")
@@ -217,7 +217,7 @@ def _muted(row: ConcernRow, now: datetime) -> bool:
 
 
 def address_of(context: Context, route: AlertRoute) -> str:
-    """In full: that of a webhook often holds a token, so that it is kept sealed."""
+    """The full address. A webhook's address often contains a token, so it is stored sealed."""
     if route.sealed_address is None:
         return route.address
     return context.keyfile.open(route.sealed_address, address_place(route.id)).decode()
@@ -232,7 +232,7 @@ def secret_place(route: str) -> str:
 
 
 async def seal_addresses(context: Context) -> None:
-    """Those that were kept in clear by a version before."""
+    """Seal addresses stored in clear by an earlier version."""
     async with context.session() as session:
         rows = select(AlertRoute).where(AlertRoute.sealed_address.is_(None)).with_for_update()
         for route in (await session.execute(rows)).scalars():
@@ -251,7 +251,7 @@ def secret_of(context: Context, route: AlertRoute) -> str:
 
 
 async def test(context: Context, route: AlertRoute) -> None:
-    """Send one message at once; raises what stands in its way."""
+    """Send one message at once; raises the error if it fails."""
     alert = Alert(
         id=0,
         route_id=route.id,

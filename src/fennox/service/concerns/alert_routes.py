@@ -1,4 +1,4 @@
-"""Alert routes as people make and change them, and the muting of concerns."""
+"""Creating and changing alert routes, and muting concerns."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ async def route_named(session: AsyncSession, name: str) -> AlertRoute:
 
 
 async def add(context: Context, session: AsyncSession, wanted: NewAlertRoute) -> AlertRoute:
-    """Its settings were checked. Raises Conflict."""
+    """Add a route whose settings were checked. Raises Conflict."""
     same = select(AlertRoute).where(AlertRoute.name == wanted.name)
     if (await session.execute(same)).first() is not None:
         raise Conflict(
@@ -88,7 +88,7 @@ async def remove(session: AsyncSession, name: str) -> AlertRoute:
 async def send_test(context: Context, row: AlertRoute) -> AlertTested:
     try:
         await alert_messages.test(context, row)
-    except TryLater as error:  # a test is not repeated as a message would be
+    except TryLater as error:  # unlike a message, a test is not retried
         remedy = "Check its address, and what listens there."
         return AlertTested(sent=False, problem=error.what, remedy=remedy)
     except FennoxError as error:

@@ -45,7 +45,7 @@ class Message:
 
 
 def check(channel: str, address: str, settings: RouteSettings) -> None:
-    """Refuse an address that the channel cannot have."""
+    """Reject an address that is invalid for the channel."""
     parts = urls.split(address)
     match channel:
         case "email":
@@ -80,7 +80,7 @@ def check(channel: str, address: str, settings: RouteSettings) -> None:
 
 
 def shown(channel: str, address: str) -> str:
-    """Where it is, without a path or query that may hold a token."""
+    """The host, without path or query, which may contain a token."""
     if channel == "file":
         return address
     parts = urls.split(address)
@@ -99,8 +99,8 @@ def _wrong(address: str, right: str) -> BadInput:
 async def send(
     channel: str, address: str, settings: RouteSettings, secret: str, message: Message
 ) -> None:
-    """Send one message, or raise what may pass (:class:`TryLater`) or must be mended
-    (:class:`MendSettings`).
+    """Send one message. Raises :class:`TryLater` for transient and :class:`MendSettings` for
+    permanent errors.
     """
     try:
         async with asyncio.timeout(_LIMIT):

@@ -1,5 +1,5 @@
-"""How much of the estate is protected. Counted by the watch, which reads everything, so that an
-answer needs one row.
+"""How much of the estate is protected. Counted by the watch, which reads everything, so that a
+request needs only one row.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ _MANY = 50_000  # backups
 
 
 async def count(context: Context, session: AsyncSession) -> EstateCount:
-    """Count, and keep it."""
+    """Count, and store the result."""
     found = await _figures(context, session)
     kept = insert(EstateCount).values(one=1, **found)
     await session.execute(kept.on_conflict_do_update(index_elements=["one"], set_=found))
@@ -32,7 +32,9 @@ async def count(context: Context, session: AsyncSession) -> EstateCount:
 
 
 async def _figures(context: Context, session: AsyncSession) -> dict[str, object]:
-    """Protected is what has a good backup that lacks nothing, and that not on its machine alone."""
+    """A system is protected if it has a good, complete backup that is not only on its
+    own machine.
+    """
     there_now = select(System).where(PROTECTED)
     systems: list[System] = [row[0] for row in await unhurried(session, there_now)]
     by_hand = await hand_ins.lacking(context, session, systems)
@@ -69,9 +71,7 @@ async def _stores(session: AsyncSession) -> dict[str, tuple[int, datetime]]:
 
 
 async def in_stores(context: Context, session: AsyncSession) -> dict[str, tuple[int, datetime]]:
-    """Of each store how many backups it holds, and when the newest was taken; as counted last, if
-    they are many.
-    """
+    """Per store the number of backups and the time of the newest; cached if there are many."""
     counts = await counted(context, session)
     if counts.backups <= _MANY:
         return await _stores(session)
@@ -82,7 +82,7 @@ async def in_stores(context: Context, session: AsyncSession) -> dict[str, tuple[
 
 
 async def counted(context: Context, session: AsyncSession) -> EstateCount:
-    """The last count. For a caller whose scope is narrower, their part is counted now."""
+    """The last count. For a caller with a narrower scope, their part is counted now."""
     if scopes.is_narrow():
         return EstateCount(one=1, **await _figures(context, session))
     return await session.get(EstateCount, 1) or await count(context, session)

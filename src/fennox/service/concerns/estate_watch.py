@@ -1,9 +1,9 @@
-"""What is wrong or will be: found from the catalogue, kept as standing concerns, ended when it no
-longer holds.
+"""Finding present and coming problems in the catalogue, keeping them as concerns, and ending
+concerns that no longer hold.
 
-``found`` looks; ``settle`` lays what it found beside what stands, and tells what has begun and
-ended. Times come from the service's clock or, with a real clock, from the database: never from the
-worker whose work is judged.
+``found`` finds problems; ``settle`` compares them with standing concerns and reports which began
+and ended. Times come from the service's clock or, with a real clock, from the database; never from
+the judged worker.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ from fennox.service.upkeep.clock_evidence import Judged
 
 WORKER_ALIVE = timedelta(minutes=1)
 _WORKER_GONE = timedelta(minutes=2)
-_WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no longer expected
+_WORKER_FORGOTTEN = timedelta(days=2)  # after this a lost worker is no longer expected
 _SKEW = 30.0  # seconds
 _SMALL = 500  # systems
 _AT_ONCE = 50  # concerns
@@ -46,11 +46,11 @@ _LOOKING = 7203  # advisory lock
 _LOOKED_FOR, _PAUSE = (
     20,
     0.05,
-)  # how often a person's look tries to be the one that looks, and seconds between
+)  # attempts of a person's request to do the check itself, and seconds between them
 
 
 async def database_now(context: Context, session: AsyncSession) -> datetime:
-    """The clock that judges whether something is late."""
+    """The clock that decides whether something is late."""
     if context.simulated:
         return context.now()
     moment: datetime = (await session.execute(select(func.now()))).scalar_one()
@@ -58,8 +58,8 @@ async def database_now(context: Context, session: AsyncSession) -> datetime:
 
 
 async def look(context: Context, session: AsyncSession) -> bool:
-    """Settle the concerns and queue alerts; one process at a time. False: another process is doing
-    so.
+    """Update the concerns and queue alerts, in one process at a time. False: another process is
+    doing it.
     """
     if not (
         await session.execute(text(f"select pg_try_advisory_xact_lock({_LOOKING})"))
@@ -73,10 +73,8 @@ async def look(context: Context, session: AsyncSession) -> bool:
 
 
 async def refresh(context: Context, session: AsyncSession) -> None:
-    """A small estate is looked at now, a large one was within the last minute.
-
-    A look that is going on may have begun before what a person has just done, so that its end is
-    waited for; one that does not end holds nobody up.
+    """A small estate is checked now; a large one was checked within the last minute. A check in
+    progress may predate what the person just did, so its end is awaited, for a limited time.
     """
     if (await session.execute(select(func.count()).select_from(System))).scalar_one() > _SMALL:
         return
@@ -89,9 +87,7 @@ async def refresh(context: Context, session: AsyncSession) -> None:
 async def settle(
     context: Context, session: AsyncSession
 ) -> tuple[list[ConcernRow], list[ConcernRow]]:
-    """Keep what is wrong since when; end what no longer holds. What has begun, and what has
-    ended.
-    """
+    """Store new concerns with their start; end those that no longer hold. Returns both."""
     now = await database_now(context, session)
     judged = await clock_evidence.judge(context, session)
     rows = await unhurried(
@@ -102,7 +98,7 @@ async def settle(
     seen = set()
     async for item in found(context, session, now, judged):
         if judged.doubts and item.code in _TIMED and item.key not in before:
-            continue  # nothing is called late by a clock that may be wrong
+            continue  # a clock that may be wrong must not report anything late
         seen.add(item.key)
         if len(seen) % _AT_ONCE == 0:
             await give_way(session)
@@ -124,8 +120,8 @@ async def settle(
 
 
 def _say(row: ConcernRow, item: ConcernFound) -> None:
-    """PostgreSQL re-checks every column named in SET, changed or not, and writes the row again.
-    Unchanged rows, often ten thousand, are therefore left out.
+    """PostgreSQL re-checks every column named in SET, changed or not, and writes the row again. So
+    unchanged rows, often ten thousand, are omitted.
     """
     said = {
         "code": item.code,
@@ -166,7 +162,7 @@ them.
 async def found(
     context: Context, session: AsyncSession, now: datetime, judged: Judged
 ) -> AsyncIterator[ConcernFound]:
-    """Everything that is wrong now."""
+    """All present problems."""
     async for item in _clocks(session, judged):
         yield item
     for item in await run_watch.sweeps(session, judged.evidence.now):
@@ -217,7 +213,7 @@ async def _clocks(session: AsyncSession, judged: Judged) -> AsyncIterator[Concer
 async def _stores(
     context: Context, session: AsyncSession, away: Away, now: datetime
 ) -> AsyncIterator[ConcernFound]:
-    """Enters those that are away into ``away``."""
+    """Adds unreachable ones to ``away``."""
     active = select(System).where(PROTECTED).order_by(System.name)
     systems = (await session.execute(active)).scalars().all()
     domains = await relations.resolved(context, session)
@@ -234,7 +230,7 @@ async def _stores(
 async def _workers(session: AsyncSession) -> AsyncIterator[ConcernFound]:
     now: datetime = (await session.execute(select(func.now()))).scalar_one()
     rows = list((await session.execute(select(Worker).where(Worker.stopped.is_(None)))).scalars())
-    # one that was heard from in the future is not alive either
+    # a report dated in the future does not prove that it is alive
     alive = [row for row in rows if abs(now - row.seen) < _WORKER_GONE and not row.for_sites]
     if not alive:
         yield ConcernFound(
@@ -255,7 +251,7 @@ async def _workers(session: AsyncSession) -> AsyncIterator[ConcernFound]:
 
 
 def _has_successor(row: Worker, rows: list[Worker]) -> bool:
-    """Another one was started on its machine since."""
+    """Another worker was started on its machine since."""
     return any(one.name == row.name and one.started >= row.seen for one in rows if one is not row)
 
 

@@ -1,4 +1,4 @@
-"""Concerns of one cause as one matter: what happened, what it affects, what to do."""
+"""Grouping concerns of one cause into one matter: what happened, what it affects, what to do."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _ROOTS: tuple[ConcernNoun, ...] = ("store", "service", "routine", "system")
 
 
 def matters(found: StandingConcerns) -> list[Matter]:
-    """Worst first, then by how many are touched, then the oldest."""
+    """Worst first, then by the number affected, then oldest."""
     together: dict[tuple[str, str], list[ConcernRow]] = defaultdict(list)
     for row in found.worst:
         together[row.cause, row.severity].append(row)
@@ -45,7 +45,7 @@ def _matter(rows: list[ConcernRow], in_all: int, since: datetime) -> Matter:
 
 
 def root_first(rows: list[ConcernRow]) -> list[ConcernRow]:
-    """What other things suffer from comes before what suffers."""
+    """Causes come before their effects."""
     return sorted(
         rows, key=lambda row: (row.code != "store-away", _ROOTS.index(row.noun), row.about)
     )
@@ -66,7 +66,7 @@ def sentence(rows: list[ConcernRow], in_all: int) -> str:
 
 
 def _names(rows: list[ConcernRow], in_all: int) -> str:
-    """At most three names, so that the sentence stays one."""
+    """At most three names, to keep it one sentence."""
     named = list(dict.fromkeys(row.about for row in rows))[:3]
     if in_all > len(named):
         return first_few(named, in_all=in_all)

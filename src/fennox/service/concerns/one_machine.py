@@ -1,4 +1,4 @@
-"""What is wrong with the machine of one system, as it was last seen. Pure."""
+"""Problems of one system's machine, as last seen. Pure."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from fennox.core.format.manifest import Finding
 from fennox.core.schedule.moments import MOST_SKEW
 
 ENDS_SOON = timedelta(days=30)  # certificates
-_TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
+_TAKEN_WITHIN = timedelta(days=1)  # changes found by a routine's looks
 
 
 def of_machine(

@@ -1,4 +1,4 @@
-"""What is wrong with one system, from the facts about it. Pure."""
+"""Problems of one system, from the facts about it. Pure."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ from fennox.service.concerns import one_machine
 from fennox.service.concerns.one_machine import certificate, lacks
 from fennox.service.systems.dependence import lies_on
 
-_OLD = timedelta(days=31)  # of what people take by hand
-_DECIDED_WITHIN = timedelta(days=400)  # how far back due times are counted
-GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
+_OLD = timedelta(days=31)  # for systems taken manually
+_DECIDED_WITHIN = timedelta(days=400)  # how far back due times are checked
+GRACE = timedelta(minutes=30)  # a run must start within this time after it is due
 
 
 @dataclass(frozen=True)
@@ -38,10 +38,9 @@ class DoubtfulBackup:
 
 @dataclass(frozen=True)
 class SystemFacts:
-    """What the catalogue knows of one system.
-
-    ``held``: the stores with a sound copy of ``backup``, the newest good one. ``partial``: the
-    findings of the newest backup of some parts only. ``missed``: due times without a run.
+    """Facts about one system from the catalogue. ``held``: stores with a sound copy of ``backup``,
+    the newest good one. ``partial``: findings of the newest backup of some parts only. ``missed``:
+    due times without a run.
     """
 
     system: System
@@ -156,7 +155,7 @@ def _one_copy(name: str, backup: NewestBackup, store: StoreRow) -> ConcernFound:
 def _too_old(
     facts: SystemFacts, backup: NewestBackup, away: Away, now: datetime
 ) -> Iterator[ConcernFound]:
-    """At most one: overdue by a routine, or old and taken by no routine."""
+    """At most one concern: overdue by a routine, or old and taken by no routine."""
     system = facts.system
     if system.suspended_because:
         return
@@ -170,7 +169,7 @@ def _too_old(
 
 
 def _has_passed_twice(routine: Routine, system: System, since: datetime, now: datetime) -> bool:
-    """Two due times have passed, the time to begin a run included."""
+    """Two due times have passed, including the time to start a run."""
     plan = schedule.parse(routine.when, routine.zone)
     place = schedule.place_in(routine.spread, system.id) + GRACE
     due = plan.between(max(since, routine.decided_until - _DECIDED_WITHIN), now - place)

@@ -1,6 +1,4 @@
-"""What is wrong with runs: they hang, failed, wait for a person, or were given up and not done
-since.
-"""
+"""Problems of runs: hanging, failed, waiting for a person, or given up and not repeated."""
 
 from __future__ import annotations
 
@@ -23,11 +21,11 @@ from fennox.service.queries.selectors import PROTECTED
 from fennox.service.upkeep import store_duties, sweep_run
 
 _FOR_STORES = ("adopt", "scrub", "sweep", "verify", "rekey")  # kinds of runs
-_TELLS_WITHIN = timedelta(hours=1)  # an active run reports at least this often
+_TELLS_WITHIN = timedelta(hours=1)  # seconds between reports of an active run, at most
 
 
 async def stuck(session: AsyncSession) -> AsyncIterator[ConcernFound]:
-    """Active runs without a report for long: what they wait for hangs."""
+    """Active runs without a recent report: whatever they wait for hangs."""
     last = func.coalesce(Run.told, Run.queued_at)
     silent = select(Run, last, System.name, StoreRow.name).outerjoin(
         System, System.id == Run.system_id
@@ -52,15 +50,13 @@ async def stuck(session: AsyncSession) -> AsyncIterator[ConcernFound]:
         )
 
 
-_PURPOSE = SheetRow.data["purpose"].astext  # practice is no news of the system
+_PURPOSE = SheetRow.data["purpose"].astext  # practice says nothing about the system
 
 
-# these two are asked every minute, and to put them together takes longer than to have them answered
+# built once: these run every minute, and building them takes longer than executing them
 @cache
 def _failed_runs() -> tuple[Select[Run, System], Select[Run, System]]:
-    """The last take of each system if it failed, the last look, and restores that failed and were
-    not done since.
-    """
+    """Each system's last take or look if it failed, and failed restores not completed since."""
     failed = select(Run, System).join(System, System.id == Run.system_id).where(PROTECTED)
     take = newest_runs(Run.id, Run.state, fits=(*ENDED, Run.kind == constant("take"))).subquery()
     looks = (*ENDED, Run.kind.in_(("take", "look")))
@@ -119,7 +115,7 @@ async def failed(session: AsyncSession, away: Away) -> AsyncIterator[ConcernFoun
 
 
 async def sweeps(session: AsyncSession, now: datetime) -> list[ConcernFound]:
-    """What a sweep would remove and does not, before a person has looked."""
+    """Removals a sweep postpones until a person has looked."""
     return [
         ConcernFound(
             "sweep-waits",
@@ -149,7 +145,7 @@ _LAST_FOR_STORE = (
 
 
 async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[ConcernFound]:
-    """Work on stores that failed and was not done since, and backups that were not copied."""
+    """Failed work on stores not completed since, and backups that were not copied."""
     rows = (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all()
     names = {row.id: row.name for row in rows}
     for store, name in names.items():

@@ -1,4 +1,4 @@
-"""What stands and is not muted: the worst of it, and how much there is in all."""
+"""Standing, unmuted concerns: the worst ones and the total."""
 
 from __future__ import annotations
 
@@ -23,10 +23,8 @@ WORST_FIRST = (
 
 @dataclass(frozen=True)
 class StandingConcerns:
-    """What stands and is not muted: the worst of it, and how much there is in all, with what is
-    muted apart.
-
-    ``of_cause``: how many there are of a cause and severity, and since when the first of them is.
+    """Standing, unmuted concerns: the worst ones and the total, with muted ones separate.
+    ``of_cause``: number per cause and severity, and start of the first.
     """
 
     worst: list[ConcernRow]
@@ -36,9 +34,7 @@ class StandingConcerns:
 
 
 async def standing(session: AsyncSession, now: datetime) -> StandingConcerns:
-    """The worst and oldest first; of one cause only the first few, so that it does not hide the
-    others.
-    """
+    """Worst and oldest first; only a few per cause, so that one cause does not hide the others."""
     loud = (ConcernRow.ended.is_(None), func.coalesce(ConcernRow.muted_until, now) <= now)
     alike, oldest_first = (
         (ConcernRow.cause, ConcernRow.severity),

@@ -1,4 +1,4 @@
-"""What is wrong with stores, or will be."""
+"""Present and coming problems of stores."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ RUNS_OUT = timedelta(days=30)  # space
 async def of_store(
     context: Context, session: AsyncSession, store: StoreRow, now: datetime
 ) -> list[ConcernFound]:
-    """Whether it answers comes from the scheduler's check of the last minute or two."""
+    """Reachability comes from the scheduler's check of the last minute or two."""
     return [
         *_at_a_glance(store, now),
         *await _damaged(session, store),
@@ -32,7 +32,7 @@ async def of_store(
 
 
 def _at_a_glance(store: StoreRow, now: datetime) -> Iterator[ConcernFound]:
-    """What its row alone says."""
+    """Problems visible in its row alone."""
     if store.stopped_because:
         yield ConcernFound(
             "store-away",
@@ -105,7 +105,7 @@ async def _damaged(session: AsyncSession, store: StoreRow) -> list[ConcernFound]
 
 
 async def _not_opened(session: AsyncSession, store: StoreRow, now: datetime) -> list[ConcernFound]:
-    """In custody apart no backup is opened unless a person gives the passphrase."""
+    """In custody apart, verifying a backup needs a person's passphrase."""
     keys = await session.get(KeySet, (store.key_set, store.generation))
     if keys is None or keys.custody != "apart":
         return []

@@ -1,5 +1,5 @@
-"""What is wrong with systems or will be: late, missed, doubtful, lacking, in one place only, needed
-in a circle.
+"""Present and coming problems of systems: late, missed, doubtful, incomplete, in one place only, in
+a dependency circle.
 """
 
 from __future__ import annotations
@@ -38,8 +38,8 @@ from fennox.service.retention import routines
 from fennox.service.systems import relations
 from fennox.service.takes import hand_ins
 
-_TURN = 50  # systems after which others get their turn of this thread
-_NAMED = 500  # backups that one question names
+_TURN = 50  # systems processed before yielding this thread
+_NAMED = 500  # backups per query
 
 
 async def of_systems(
@@ -63,7 +63,7 @@ async def of_systems(
 
 @dataclass(frozen=True)
 class _Facts:
-    """What ``SystemFacts`` are made of; all but the routines by system id."""
+    """Data for ``SystemFacts``; everything but the routines is keyed by system id."""
 
     routines: list[Routine]
     newest: dict[str, NewestBackup]
@@ -148,7 +148,7 @@ async def _drilled(session: AsyncSession) -> set[str | None]:
 
 
 async def _newest(session: AsyncSession) -> dict[str, NewestBackup]:
-    """Of each system the newest good backup, without its census, which may be long."""
+    """Each system's newest good backup, without its census, which may be long."""
     wanted = (Backup.id, Backup.time, Backup.findings, Backup.certificates)
     rows = await unhurried(session, newest_backups(*wanted))
     return {
@@ -157,7 +157,7 @@ async def _newest(session: AsyncSession) -> dict[str, NewestBackup]:
 
 
 async def _held(session: AsyncSession, systems: dict[str, str]) -> dict[str, list[StoreRow]]:
-    """The stores that hold a sound copy, by system; ``systems``: of each backup its system."""
+    """Stores with a sound copy, by system; ``systems``: backup id → system id."""
     stores = {row.id: row for row in (await session.execute(select(StoreRow))).scalars()}
     held: dict[str, list[StoreRow]] = defaultdict(list)
     backups = list(systems)
@@ -172,7 +172,7 @@ async def _held(session: AsyncSession, systems: dict[str, str]) -> dict[str, lis
 
 
 async def _doubtful(session: AsyncSession) -> dict[str, DoubtfulBackup]:
-    """The newest doubtful backup of each system that nobody has cleared."""
+    """Each system's newest doubtful backup that nobody has cleared."""
     wanted = (Backup.system_id, Backup.id, Backup.time, Backup.doubtful_because)
     query = select(*wanted).where(Backup.doubtful, Backup.expired.is_(False)).order_by(Backup.time)
     return {
@@ -184,8 +184,8 @@ async def _doubtful(session: AsyncSession) -> dict[str, DoubtfulBackup]:
 async def _missed(
     session: AsyncSession, all_routines: list[Routine], systems: list[System], now: datetime
 ) -> dict[str, list[tuple[Routine, datetime]]]:
-    """Due times for which no run was queued, by system; what the scheduler decided is compared with
-    the rule itself.
+    """Due times without a queued run, by system; compares the scheduler's decisions with the rule
+    itself.
     """
     on = [routine for routine in all_routines if routine.mode == "on"]
     found: dict[str, list[tuple[Routine, datetime]]] = defaultdict(list)

@@ -1,4 +1,4 @@
-"""What wakes a duty: a moment of the given clock, a notification, or a timeout."""
+"""Waking a duty: at a moment of the given clock, by a notification, or by a timeout."""
 
 from __future__ import annotations
 
@@ -9,18 +9,16 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-_BACK = timedelta(seconds=1)  # that a clock may step back before everything is checked again
+_BACK = timedelta(seconds=1)  # a larger backward step of the clock triggers a full check
 
 
 @dataclass
 class Alarm:
-    """Rings once for all that came to be since it was set.
-
-    The clock may jump, stand still, or be a simulated one; so the time that really passes counts as
-    well.
+    """Rings once for everything since it was set. The clock may jump, stop, or be simulated, so
+    elapsed real time counts as well.
     """
 
-    longest: float  # seconds that really pass until it rings in any case
+    longest: float  # real seconds until it rings in any case
     monotonic: Callable[[], float] = time.monotonic
     _at: datetime | None = None
     _set: datetime | None = None
@@ -28,7 +26,7 @@ class Alarm:
     _rings: asyncio.Event = field(default_factory=asyncio.Event)
 
     def set(self, now: datetime, at: datetime | None, within: float | None = None) -> None:
-        """To ring at that moment of the clock, or after so many seconds, or when it is called."""
+        """Set it to ring at a moment of the clock, after a number of seconds, or when called."""
         self._set, self._at = now, at
         self._until = self.monotonic() + (
             self.longest if within is None else min(within, self.longest)
@@ -38,8 +36,8 @@ class Alarm:
         self._rings.set()
 
     def look(self, now: datetime) -> None:
-        """Ring if it is time; a clock that went back is a reason too, since what was decided by it
-        is in doubt.
+        """Ring if it is time, also if the clock went back, since decisions based on it are then in
+        doubt.
         """
         back = self._set is not None and now < self._set - _BACK
         if back or (self._at is not None and now >= self._at) or self.monotonic() >= self._until:

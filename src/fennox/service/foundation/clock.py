@@ -1,8 +1,6 @@
-"""Time is given, not taken: the machine's clock, or a simulated one read from a local socket.
-
-The simulated clock's server sends lines ``<seconds since 1970> <rate>``; between lines time goes on
-at that rate (0 stands still). Leases and heartbeats never use it: they go by the database's own
-clock.
+"""The injected clock: the machine's, or a simulated one read from a local socket. The simulated
+clock's server sends lines ``<seconds since 1970> <rate>``; between lines time advances at that rate
+(0: stopped). Leases and heartbeats never use it; they use the database's own clock.
 """
 
 from __future__ import annotations
@@ -24,8 +22,8 @@ def real_now() -> datetime:
 
 
 class SimulatedClock:
-    """Follows a clock server; the first line is waited for. ``on_change`` is called for each later
-    one, in a thread.
+    """Follows a clock server; waits for its first line. ``on_change`` is called for each later one,
+    in a thread.
     """
 
     def __init__(self, path: Path, on_change: Callable[[], None] = lambda: None) -> None:

@@ -1,7 +1,5 @@
-"""Connections to the database that lay idle are asked whether they are still there; those in use
-are not.
-
-To ask every time costs a turn to the database for every transaction.
+"""Probing database connections after idle time only. Probing every time would cost a round trip per
+transaction.
 """
 
 from __future__ import annotations
@@ -13,12 +11,12 @@ from sqlalchemy import event
 from sqlalchemy.exc import InvalidatePoolError
 from sqlalchemy.ext.asyncio import AsyncEngine
 
-_IDLE = 1  # seconds; a database that is back sooner has cost one question
+_IDLE = 1  # seconds; a database that is back sooner costs one failed query
 _USED = "last used"
 
 
 def ask_the_idle(engine: AsyncEngine) -> None:
-    """As the pool's own ``pre_ping``, which asks every time that a connection is taken."""
+    """As the pool's own ``pre_ping``, which probes at every checkout."""
     dialect, pool = engine.dialect, engine.sync_engine.pool
 
     def used(_connection: Any, record: Any) -> None:
@@ -30,7 +28,7 @@ def ask_the_idle(engine: AsyncEngine) -> None:
         try:
             dialect.do_ping(connection)
         except dialect.loaded_dbapi.Error as error:
-            # the others are no better; the pool makes a new one
+            # the other connections are no better; the pool makes new ones
             raise InvalidatePoolError from error
 
     event.listen(pool, "checkin", used)

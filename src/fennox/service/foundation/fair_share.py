@@ -1,8 +1,6 @@
-"""Who goes first in a thread that does everything: people who wait for an answer, before duties
-that look at all of it.
-
-Between two waits a duty holds the thread for a few milliseconds; an answer that waits a dozen times
-for the database would wait a dozen times for the duty as well.
+"""Priority in a single thread: people waiting for an answer go before duties that process the whole
+estate. A duty holds the thread for a few milliseconds between two awaits; a request with a dozen
+database queries would wait for the duty a dozen times.
 """
 
 from __future__ import annotations
@@ -15,18 +13,16 @@ from dataclasses import dataclass, field
 from sqlalchemy.ext.asyncio import AsyncSession
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-_AT_MOST = 0.25  # the longest pause of a duty at one time, in seconds, so that it still finishes
-_SHORT = 1.0  # seconds; for an answer that takes longer, others need not wait
+_AT_MOST = 0.25  # longest pause of a duty in seconds, so that it still finishes
+_SHORT = 1.0  # seconds; longer requests lose their priority
 
 _ANSWERS: ContextVar[bool] = ContextVar("answers", default=False)
-KEPT_AT = "turns"  # of a session's ``info``
+KEPT_AT = "turns"  # key in a session's ``info``
 
 
 @dataclass
 class Turns:
-    """The requests that are being answered in this process, and that people have not waited for
-    very long.
-    """
+    """The requests in progress in this process that have not taken very long yet."""
 
     _waiting: set[int] = field(default_factory=set)
     _count: int = 0
@@ -36,7 +32,7 @@ class Turns:
         self._none.set()
 
     def begin(self) -> int:
-        _ANSWERS.set(True)  # in the task of this request alone
+        _ANSWERS.set(True)  # for this request's task alone
         self._count += 1
         self._waiting.add(self._count)
         self._none.clear()
@@ -49,9 +45,7 @@ class Turns:
             self._none.set()
 
     async def give_way(self) -> None:
-        """Let others have the thread, and those go first who wait; what is itself done for an
-        answer does not wait.
-        """
+        """Yield the thread to waiting requests; work for a request itself does not wait."""
         await asyncio.sleep(0)
         if self._waiting and not _ANSWERS.get():
             with suppress(TimeoutError):
@@ -60,7 +54,7 @@ class Turns:
 
 
 async def give_way(session: AsyncSession) -> None:
-    """As :meth:`Turns.give_way`, in the process that the session is of."""
+    """As :meth:`Turns.give_way`, for the session's process."""
     turns: Turns | None = session.info.get(KEPT_AT)
     if turns is not None:
         await turns.give_way()
@@ -68,9 +62,7 @@ async def give_way(session: AsyncSession) -> None:
 
 @dataclass
 class AnswersFirst:
-    """Counts the requests that have not begun to be answered. An answer that streams for long has
-    begun.
-    """
+    """Counts requests whose response has not started. A long stream has started."""
 
     app: ASGIApp
     turns: Turns

@@ -1,4 +1,4 @@
-"""Hashes of passphrases and passwords: slow on purpose, so never on the event loop nor inside a
+"""Hashing passphrases and passwords: deliberately slow, so never on the event loop or inside a
 session.
 """
 

@@ -1,9 +1,7 @@
-"""Secrets in the database, sealed under keys that lie outside it.
-
-The newest key seals; those before it still open what was sealed under them. Keys lie in
-``service.key`` in the state folder or, where the settings say so, come from a credential that
-systemd hands to the service (systemd.exec(5)), or lie in ``service.key.sealed`` under a key of a
-PKCS #11 token.
+"""Sealing secrets in the database under keys stored outside it. The newest key seals; earlier ones
+still open what they sealed. Keys are in ``service.key`` in the state folder or, by settings, in a
+credential from systemd (systemd.exec(5)), or in ``service.key.sealed`` under a key of a PKCS #11
+token.
 """
 
 from __future__ import annotations
@@ -25,12 +23,12 @@ from fennox.core.errors import Damaged, MendSettings
 NAME = "service.key"
 SEALED = "service.key.sealed"
 _KEY = 32  # bytes
-_MOST = 4  # keys that a file may hold
+_MOST = 4  # keys per file
 _CREDENTIAL = "credential:"
 
 
 class Wrapping(Protocol):
-    """Protects the keys from a thief of the file."""
+    """Protects the keys against theft of the file."""
 
     def wrap(self, keys: bytes) -> bytes: ...
 
@@ -47,14 +45,14 @@ class _InClear:
 
 @dataclass(frozen=True)
 class _Ring:
-    """Keys, the newest first, and by what it is seen that they have changed."""
+    """Keys, newest first, and a stamp to detect changes."""
 
     keys: tuple[bytes, ...]
     version: object
 
 
 class KeyFile:
-    """AES-256-GCM; ``place`` (table, row, field) is authenticated, so that nothing can be moved.
+    """AES-256-GCM; authenticates ``place`` (table, row, field), so that values cannot be moved.
 
     A key file replaced while a process runs is reloaded before anything is sealed or opened.
     """
@@ -70,7 +68,7 @@ class KeyFile:
         return self._ring.keys
 
     def add_key(self) -> None:
-        """A new key in front, by which everything is sealed from now on."""
+        """Add a new key in front, used for all sealing from now on."""
         self._replace(lambda keys: (secrets.token_bytes(_KEY), *keys)[:_MOST])
 
     def keep_newest(self) -> None:
@@ -80,17 +78,17 @@ class KeyFile:
         self._replace(lambda keys: keys[:1])
 
     def _replace(self, change: Callable[[tuple[bytes, ...]], tuple[bytes, ...]]) -> None:
-        """The file is replaced whole, or not at all."""
+        """Replace the file atomically."""
         keys = change(_ring(self._path, self._wrapping).keys)
         _put(self._path, self._wrapping.wrap(b"".join(keys)))
 
     @property
     def count(self) -> int:
-        """How many keys there are; more than one after a rotation."""
+        """Number of keys; more than one after a rotation."""
         return len(self._keys())
 
     def tag(self, data: bytes, place: str) -> str:
-        """A digest that only this service can make (HMAC, RFC 2104), under a key for that ``place``
+        """A digest only this service can compute (HMAC, RFC 2104), under a key for that ``place``
         alone.
         """
         key = hmac.digest(self._keys()[0], place.encode(), "sha256")
@@ -128,10 +126,9 @@ def load(
     credentials: Path | None = None,
     wrapping: Wrapping | None = None,
 ) -> KeyFile:
-    """The keys, made if the service starts for the first time.
-
-    ``keeper``: ``file``, or ``credential:NAME`` for one in the folder ``credentials`` of systemd.
-    ``wrapping``: the token under whose key they lie sealed in the folder.
+    """The keys, created at the service's first start. ``keeper``: ``file``, or ``credential:NAME``
+    for one in systemd's folder ``credentials``. ``wrapping``: the token under whose key they are
+    sealed in the folder.
     """
     if keeper.startswith(_CREDENTIAL):
         path = _credential(keeper.removeprefix(_CREDENTIAL), credentials)
@@ -151,7 +148,7 @@ def load(
         try:
             _write_new(path, keys if wrapping is None else wrapping.wrap(keys))
         except FileExistsError:
-            # another process of this service was quicker
+            # another process of this service was faster
             return load(folder, keeper, credentials, wrapping)
     if stat.S_IMODE(folder.stat().st_mode) & 0o077:
         raise MendSettings(
@@ -161,14 +158,14 @@ def load(
 
 
 def seal(folder: Path, wrapping: Wrapping) -> None:
-    """Put the keys under a token's key. The file in clear goes once the sealed one has been
+    """Seal the keys under a token's key. The plain file is removed once the sealed one has been
     opened.
     """
     _move(folder / NAME, _InClear(), folder / SEALED, wrapping)
 
 
 def unseal(folder: Path, wrapping: Wrapping) -> None:
-    """Put the keys back into a file in clear, as before a token is given up."""
+    """Write the keys back into a plain file, as before giving up a token."""
     _move(folder / SEALED, wrapping, folder / NAME, _InClear())
 
 
@@ -205,7 +202,7 @@ def _version(path: Path) -> object:
 
 
 def _version_if_there(path: Path, known: object) -> object:
-    """A file that is gone while a process runs changes nothing for that process."""
+    """A file that disappears changes nothing for running processes."""
     try:
         return _version(path)
     except FileNotFoundError:
@@ -233,11 +230,11 @@ def _write_new(path: Path, data: bytes) -> None:
 
 def _put(path: Path, data: bytes) -> None:
     fresh = path.with_name(f"{path.name}.new")
-    fresh.unlink(missing_ok=True)  # of a change that was killed before it counted
+    fresh.unlink(missing_ok=True)  # left by a change that was killed before it took effect
     _write_new(fresh, data)
     fresh.replace(path)
     handle = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
     try:
-        os.fsync(handle)  # so that the new file is found after a crash
+        os.fsync(handle)  # so that the new file survives a crash
     finally:
         os.close(handle)

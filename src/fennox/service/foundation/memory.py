@@ -1,8 +1,6 @@
-"""How the C library gives memory back (mallopt(3)).
-
-Sealing and opening work on pieces of megabytes in several threads. By default each thread gets an
-arena of its own and the limit from which a block is mapped by itself grows with use, so what was
-freed stays with the process.
+"""Making the C library return memory (mallopt(3)). Sealing and opening handle pieces of megabytes
+in several threads. By default each thread gets its own arena and the mmap threshold grows with use,
+so freed memory stays with the process.
 """
 
 from __future__ import annotations
@@ -13,8 +11,8 @@ _TRIM, _MMAP, _ARENAS = -1, -3, -8  # parameters, from malloc.h of the GNU C lib
 
 
 def keep_small() -> bool:
-    """Two arenas, and blocks from 1 MiB mapped by themselves; False where the C library has no such
-    thing.
+    """Use two arenas, and mmap for blocks from 1 MiB; False if the C library does not
+    support it.
     """
     try:
         mallopt = ctypes.CDLL(None).mallopt

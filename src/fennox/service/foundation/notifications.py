@@ -1,4 +1,4 @@
-"""Notifications of the database (PostgreSQL's LISTEN), in place of queries again and again."""
+"""Notifications from the database (PostgreSQL's LISTEN), instead of polling."""
 
 from __future__ import annotations
 
@@ -7,15 +7,13 @@ from collections.abc import Callable
 
 import psycopg
 
-CHANGED = "fennox_changed"  # what the scheduler decides by; the payload is the name of a duty
+CHANGED = "fennox_changed"  # changes the scheduler acts on; the payload is the name of a duty
 _PAUSE = 0.5  # seconds until a lost connection is made again
 
 
 async def listen(database: str, channel: str, heard: Callable[[str], None]) -> None:
-    """Runs until cancelled; reconnects when the connection is lost.
-
-    ``heard`` is called with the payload, and with an empty one at each connection: something may
-    have been missed.
+    """Runs until cancelled; reconnects when the connection is lost. ``heard`` is called with each
+    payload, and with an empty one after connecting, since something may have been missed.
     """
     address = database.replace("postgresql+psycopg://", "postgresql://", 1)
     while True:

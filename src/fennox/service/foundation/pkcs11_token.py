@@ -1,8 +1,6 @@
-"""A key that never leaves a PKCS #11 token (OASIS PKCS #11 3.0): the service's keys lie on disk
-sealed under it.
-
-A copy of the disk is useless, and a thief of disk and token still needs the PIN. While the service
-runs its keys are in memory, because a token is too slow to be asked for every secret.
+"""A key that never leaves a PKCS #11 token (OASIS PKCS #11 3.0) and seals the service's keys on
+disk. A copy of the disk is useless, and a thief of disk and token still needs the PIN. A running
+service holds its keys in memory, because a token is too slow for every secret.
 """
 
 from __future__ import annotations
@@ -27,9 +25,7 @@ _ABOUT = b"fennox service.key"
 
 @dataclass(frozen=True)
 class Cryptoki:
-    """``label``: the token's; ``key``: that of the AES key in it, which is made where there is
-    none.
-    """
+    """``label``: of the token; ``key``: label of its AES key, created if missing."""
 
     module: Path
     label: str
@@ -84,7 +80,9 @@ class Cryptoki:
 
     @contextmanager
     def _session(self) -> Iterator[Session]:
-        """Signed in by the PIN, which is tried once: tokens lock after a few that are wrong."""
+        """A session signed in with the PIN, which is tried once: tokens lock after a few wrong
+        ones.
+        """
         try:
             if stat.S_IMODE(self.pin_file.stat().st_mode) & 0o077:
                 raise MendSettings(

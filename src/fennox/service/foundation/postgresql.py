@@ -1,4 +1,4 @@
-"""Connections to PostgreSQL, and what its library says as errors of ours."""
+"""Connections to PostgreSQL, and translation of its errors into ours."""
 
 from __future__ import annotations
 
@@ -17,11 +17,11 @@ from fennox.service.foundation.settings import Settings
 _MET = (
     "40001",
     "40P01",
-)  # serialization failure, deadlock: of two transactions, one is ended as if it had never begun
+)  # serialization failure, deadlock: one of two transactions is rolled back and may be repeated
 
 
 def connect(settings: Settings) -> AsyncEngine:
-    # A process that is paused in a transaction must not hold a run's row for longer than its lease.
+    # A process paused in a transaction must not lock a run's row for longer than its lease.
     idle = f"-c idle_in_transaction_session_timeout={int(settings.lease_seconds * 1000)}"
     # Answers are short and what they need lies in memory: to compile one takes longer than all of
     # it.
@@ -30,8 +30,8 @@ def connect(settings: Settings) -> AsyncEngine:
         settings.database,
         pool_size=20,
         max_overflow=20,
-        hide_parameters=True,  # what people send does not belong in logs
-        json_deserializer=from_json,  # a fifth of the time of the one of the standard library
+        hide_parameters=True,  # request data does not belong in logs
+        json_deserializer=from_json,  # takes a fifth of the standard library's time
         connect_args={"options": f"{idle} {planned}"},
     )
     ask_the_idle(engine)
@@ -40,7 +40,7 @@ def connect(settings: Settings) -> AsyncEngine:
 
 @contextmanager
 def in_words() -> Iterator[None]:
-    """What the database's library says, as an error of ours."""
+    """Translate an error of the database's library into ours."""
     try:
         yield
     except DataError as error:
@@ -71,16 +71,14 @@ def in_words() -> Iterator[None]:
 
 
 def broken_constraint(error: IntegrityError) -> str | None:
-    """The name of the constraint or index that a statement met, as PostgreSQL reports it beside its
-    text.
-    """
+    """The violated constraint or index, from PostgreSQL's error fields."""
     diagnosis = getattr(error.orig, "diag", None)
     return diagnosis.constraint_name if diagnosis is not None else None
 
 
 def _lacks(error: DBAPIError) -> TryLater | None:
-    """What PostgreSQL lacks, by class 53 of its error codes (insufficient resources); None: it is
-    something else.
+    """The resource PostgreSQL lacks, by error class 53 (insufficient resources); None: another
+    error.
     """
     match getattr(error.orig, "sqlstate", None):
         case "53100":

@@ -1,8 +1,8 @@
 """Keeps stores, machines and expensive hashes out of database sessions.
 
-A store that hangs while a session is open holds its rows and its connection, and PostgreSQL then
-ends the session: the store's silence looked like a dead database. So every door out of this process
-asks whether a session is open.
+A store that hangs while a session is open would hold rows and a connection until PostgreSQL ends
+the session, and a silent store would look like a dead database. So every outgoing call checks
+whether a session is open.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from fennox.stores.base import FoundObject, Space, Span, Store, Wrapped
 log: Any = structlog.get_logger()
 
 _open: ContextVar[bool] = ContextVar("a database session is open", default=False)
-strict = False  # in tests, a call from within a session is an error, not only a line of the log
+strict = False  # in tests, a call inside a session is an error instead of a log line
 
 
 @contextmanager
@@ -35,7 +35,9 @@ def session_open() -> Iterator[None]:
 
 
 def check_outside(what: str) -> None:
-    """Nothing slow begins inside a session. ``what``: for the log, like ``put to /mnt/depot``."""
+    """Check that nothing slow starts inside a session. ``what``: for the log, such as ``put to
+    /mnt/depot``.
+    """
     if _open.get():
         if strict:
             raise RuntimeError(f"inside a database session: {what}")

@@ -161,23 +161,19 @@ class Settings(BaseSettings):
 
     @property
     def credentials(self) -> Path | None:
-        """The folder in which systemd hands credentials to this process (systemd.exec(5)); None: it
-        hands none.
-        """
+        """The folder with this process's credentials from systemd (systemd.exec(5)); None: none."""
         folder = os.environ.get("CREDENTIALS_DIRECTORY")
         return Path(folder) if folder else None
 
     def token(self) -> Wrapping:
-        """The PKCS #11 token that is named, whether it is in use or not. Raises
-        ``MendSettings``.
-        """
+        """The configured PKCS #11 token, in use or not. Raises ``MendSettings``."""
         if self.pkcs11_module is None or self.pkcs11_pin_file is None or not self.pkcs11_token:
             raise MendSettings(
                 "The token that is to seal the service's key is not named.",
                 "Set pkcs11_module, pkcs11_token and pkcs11_pin_file; docs/security.md shows how.",
             )
         from fennox.service.foundation.pkcs11_token import (
-            Cryptoki,  # no service without a token needs its library
+            Cryptoki,  # a service without a token does not need its library
         )
 
         return Cryptoki(
@@ -185,7 +181,7 @@ class Settings(BaseSettings):
         )
 
     def oidc_secret(self) -> str | None:
-        """Read when it is needed, so that a new one counts at once. Raises ``MendSettings``."""
+        """Read on use, so that a new one takes effect at once. Raises ``MendSettings``."""
         if self.oidc_secret_file is None:
             return None
         try:

@@ -1,8 +1,5 @@
-"""Who may do what: tables for every route, checked against the application at its start and by a
-test.
-
-Every request passes :func:`authorise` first: who it is, their role and rights, the part of the
-estate that they reach, and for a grave act a fresh proof and an approval.
+"""Authorisation of requests. Every request first passes :func:`authorise`, which checks identity,
+role and rights, scope, and for a grave act a fresh authentication and an approval.
 """
 
 from __future__ import annotations
@@ -46,7 +43,7 @@ CONSOLE_HEADER = "x-fennox-console"
 
 
 async def authorise(request: Request) -> AsyncIterator[None]:
-    """Around every route: who it is, and whether they may do this now."""
+    """Wraps every route: authenticates the person and checks whether they may do this now."""
     context: Context = request.app.state.context
     operation: str = request.scope["endpoint"].__name__
     if context.outdated and operation != "healthz":
@@ -94,9 +91,7 @@ async def authorise(request: Request) -> AsyncIterator[None]:
 async def _passphrase_given(
     context: Context, request: Request, who: Person, operation: str
 ) -> AsyncIterator[None]:
-    """Around a route that opens something with a passphrase: wrong ones are limited, and in the
-    audit.
-    """
+    """Wraps a route that takes a passphrase: wrong ones are limited and audited."""
     async with attempt(context, to_open(who.name)) as tried:
         try:
             yield
@@ -104,7 +99,7 @@ async def _passphrase_given(
             await audit.refused(context, request, operation, wrong)
             raise
         except BaseException:
-            tried.passed = True  # whatever else went wrong, the passphrase did not
+            tried.passed = True  # some other error; the passphrase was not wrong
             raise
         tried.passed = True
 
@@ -139,10 +134,9 @@ def _must_be_allowed(request: Request, who: Person, operation: str, needed: Role
 
 
 async def _body(request: Request) -> Any:
-    """The JSON of a request, whatever it says that it is; None if its route reads none.
-
-    Rules that did not read what the route reads would be passed by a request that does not call
-    itself JSON. What is no JSON, the route itself refuses.
+    """The JSON body of a request, regardless of its declared type; None if its route reads none.
+    Otherwise a request that does not declare JSON would bypass the rules. The route itself rejects
+    invalid JSON.
     """
     route: APIRoute = request.scope["route"]
     if route.body_field is None:
@@ -166,7 +160,7 @@ _IN_PATHS: dict[str, Lookup] = {
     "sheet": lookups.find_sheet,
     "concern": lookups.find_concern,
     "approval": approvals.found,
-    # of the operations that are allowed within a scope, systems alone are named so
+    # path parameter that names a system in operations allowed within a scope
     "name": _system,
 }
 _IN_BODIES: dict[str, Lookup] = {
@@ -181,7 +175,7 @@ _IN_BODIES: dict[str, Lookup] = {
 async def _must_reach(
     context: Context, who: Person, request: Request, operation: str, body: Any
 ) -> None:
-    """Raise ``NotFound`` for what lies outside of the person's scope, as if it were not there."""
+    """Raise ``NotFound`` for things outside the person's scope, as if they did not exist."""
     given = [
         (_IN_PATHS[name], str(value))
         for name, value in request.path_params.items()
@@ -202,9 +196,7 @@ async def _must_reach(
 async def _asked(
     context: Context, request: Request, operation: str, act: Grave, body: Any
 ) -> ApprovalAsked:
-    """The request as a second person is shown it, and bound to what it is about as that stands
-    now.
-    """
+    """The request as shown to a second person, bound to the present state of what it affects."""
     sheet: SheetRow | None = None
     system: str | None = None
     subject: Any = None
@@ -232,9 +224,7 @@ async def _asked(
 
 
 def _values(request: Request, body: Any) -> dict[str, object]:
-    """The values of a request with secrets masked, as its model says which are; queries hold
-    none.
-    """
+    """The values of a request, with secrets masked by its model; queries contain none."""
     shown: dict[str, object] = dict(request.query_params)
     route: APIRoute = request.scope["route"]
     model = route.body_field.field_info.annotation if route.body_field is not None else None
@@ -243,7 +233,7 @@ def _values(request: Request, body: Any) -> dict[str, object]:
             try:
                 return shown | one.model_validate(body).model_dump(mode="json", exclude_unset=True)
             except ValidationError:
-                return shown  # the route refuses it
+                return shown  # the route rejects it
     return shown
 
 
@@ -260,23 +250,22 @@ async def _person(request: Request, context: Context) -> Person:
 
 
 def cookie_name(request: Request) -> str:
-    """Under TLS a name that no other host and no plain page can set (RFC 6265bis, section
+    """Under TLS, a name that no other host and no page without TLS can set (RFC 6265bis, section
     4.1.3.2).
     """
     return f"__Host-{COOKIE}" if request.url.scheme == "https" else COOKIE
 
 
 def may_see(who: Person, kind: str) -> None:
-    """Raise if what a backup of this kind holds is not for all who may compare.
-
-    Fennox's own state has the hashes of passwords and tokens, and the audit.
+    """Raise if not everybody who may compare may see backups of this kind. Fennox's own state
+    contains hashes of passwords and tokens, and the audit.
     """
     if kind == OWN_KIND and who.role != "administrator":
         raise NotAllowed("Only an administrator sees Fennox's own state.", "Ask one.")
 
 
 async def is_signed_in(request: Request, context: Context) -> bool:
-    """Whether who asked is so still: a stream ends with the session it began under."""
+    """Whether the caller's session is still valid: a stream ends with its session."""
     try:
         await _person(request, context)
     except NotSignedIn:

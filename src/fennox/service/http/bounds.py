@@ -1,5 +1,5 @@
-"""What anybody may send, and how slowly: bounded before it is read, so that nobody can stop the
-service with it.
+"""Limits on size and slowness of requests, enforced before reading, so that nobody can stop the
+service.
 """
 
 from __future__ import annotations
@@ -21,8 +21,8 @@ from fennox.service.http.problems import problem_of
 if TYPE_CHECKING:
     import h11
 
-_MOST = 1024 * 1024  # bytes of a body, unless its route says more
-_OF_ITS_ROUTE = re.compile(r"/api/v1/systems/[^/]+/hand-ins$")  # which bounds it itself
+_MOST = 1024 * 1024  # bytes of a body, unless its route allows more
+_OF_ITS_ROUTE = re.compile(r"/api/v1/systems/[^/]+/hand-ins$")  # which enforces its own limit
 _BEFORE_SIGNING_IN = {
     "/api/v1/session",
     "/api/v1/session/passkey/begin",
@@ -34,14 +34,12 @@ _BEFORE_SIGNING_IN = {
 }
 _SILENCE = 30.0  # seconds between two pieces of a body
 _CONNECTIONS = 200  # of one address
-_HEADER = 10.0  # seconds in which the header of a request must have come
+_HEADER = 10.0  # seconds within which a request's header must arrive
 
 
 @dataclass
 class BoundedBodies:
-    """Refuses bodies that are too large, and those of callers who are not signed in, before they
-    are read.
-    """
+    """Rejects bodies that are too large, or from callers not signed in, before reading them."""
 
     app: ASGIApp
 
@@ -55,7 +53,7 @@ class BoundedBodies:
         if refusal is not None:
             answer = problem_of(refusal)
             answer.headers["connection"] = (
-                "close"  # else what is on its way would be read all the same
+                "close"  # otherwise the rest of the body would still be read
             )
             await answer(scope, receive, send)
             return
@@ -94,9 +92,8 @@ def _too_large() -> TooLarge:
 
 
 class BoundedConnection(H11Protocol):
-    """Closes a connection on which no request comes, and those of an address that has too many.
-
-    ``proxies``: addresses behind which many people are.
+    """Closes idle connections, and connections of an address with too many. ``proxies``: addresses
+    shared by many people.
     """
 
     proxies: frozenset[str] = frozenset()
@@ -119,8 +116,8 @@ class BoundedConnection(H11Protocol):
         super().connection_lost(exc)
 
     def handle_websocket_upgrade(self, event: h11.Request) -> None:
-        """A site's worker, which stays: another protocol has the connection from now on, and hears
-        of its end.
+        """A site's worker stays connected: another protocol takes over the connection
+        and its end.
         """
         self._leave()
         super().handle_websocket_upgrade(event)

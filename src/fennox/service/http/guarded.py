@@ -1,7 +1,6 @@
-"""Routers whose routes are complete when they are declared: prefix, guard and kinds of answers.
-
-To include routers into one another, FastAPI builds every route again, once when it is included and
-once at the first request. That was over half of what starting the service cost.
+"""Routers whose routes are complete when declared: prefix, guard and response types. When routers
+are nested, FastAPI builds every route again, at inclusion and at the first request, which was over
+half of the service's start-up time.
 """
 
 from __future__ import annotations
@@ -34,7 +33,7 @@ def guarded_router(tag: str | None, prefix: str = "", *, in_schema: bool = True)
 
 
 def add_routes(app: FastAPI, routers: Iterable[APIRouter]) -> None:
-    """As they stand. A route that nobody guards keeps the service from starting."""
+    """Add routes unchanged. An unguarded route prevents the service from starting."""
     for router in routers:
         for route in router.routes:
             guards = route.dependant.dependencies if isinstance(route, APIRoute) else []

@@ -1,8 +1,6 @@
-"""By which names the service answers.
-
-A page of somebody else can have its own name lead to this machine after it was loaded (DNS
-rebinding), and then speaks to us as if it were our console. A number cannot be made to lead
-elsewhere, so that numbers are always accepted.
+"""Host names the service accepts. After loading, a foreign page can point its own name at this
+machine (DNS rebinding) and then talk to us like our console. An IP address cannot be redirected, so
+IP addresses are always accepted.
 """
 
 from __future__ import annotations
@@ -16,7 +14,7 @@ from fennox.service.foundation.settings import Settings
 
 
 def is_ours(host: str, settings: Settings) -> bool:
-    """Whether a request with this ``Host`` header was meant for us."""
+    """Whether a request with this ``Host`` header is for us."""
     try:
         name = urlsplit(f"//{host}").hostname or ""
     except ValueError:

@@ -16,7 +16,7 @@ from fennox.wire.access import Right
 Needed = Literal["nobody", "reader", "auditor", "operator", "administrator"]
 
 
-# the operation (the name of its function, and its operationId) → the least role
+# operation (function name and operationId) → lowest role
 TABLE: dict[str, Needed] = {
     "healthz": "nobody",
     "readyz": "nobody",
@@ -166,7 +166,7 @@ TABLE: dict[str, Needed] = {
 }
 
 
-# operations that need a right, which goes apart from roles
+# operations that need a right in addition to the role
 RIGHTS: dict[str, Right] = {
     "export_backup": "export",
     "compare_as_patch": "content",
@@ -175,7 +175,7 @@ RIGHTS: dict[str, Right] = {
 }
 
 
-# open to people with a narrow scope: acts on single systems, or lists that show only theirs
+# allowed with a narrow scope: acts on single systems, or filtered lists
 WITHIN = frozenset(
     {
         "who_am_i",
@@ -248,7 +248,7 @@ WITHIN = frozenset(
 )
 
 
-# open to a person who must change their password first
+# allowed before a forced password change
 BEFORE_A_CHANGE = frozenset({"who_am_i", "sign_out", "change_password", "prove"})
 
 
@@ -265,7 +265,9 @@ def operations(app: FastAPI) -> dict[str, tuple[str, str]]:
 
 
 def check_table(routers: Iterable[APIRouter]) -> None:
-    """Every operation stands in the table; one that does not keeps the service from starting."""
+    """Check that the table lists every operation; a missing one prevents the service from
+    starting.
+    """
     names = {
         route.endpoint.__name__
         for router in routers

@@ -1,23 +1,23 @@
-"""Those who follow runs over HTTP, and how they are woken."""
+"""HTTP clients that follow runs, and how they are woken."""
 
 from __future__ import annotations
 
 import asyncio
 from itertools import chain
 
-_LOOKING = 2  # followers for whom the database is asked at one time
+_LOOKING = 2  # followers that query the database at the same time
 
 
 class RunHub:
-    """Wakes those who follow a run, from the database's announcements."""
+    """Wakes followers of a run on notifications from the database."""
 
     def __init__(self) -> None:
         self._followers: dict[str, set[asyncio.Event]] = {}
-        # else a crowd takes every connection of the database
+        # otherwise a crowd would use up all database connections
         self.few_at_once = asyncio.Semaphore(_LOOKING)
 
     def heard(self, run_id: str) -> None:
-        """Without an id: anything may have been missed, so everybody looks."""
+        """Without an id, notifications may have been missed, so all followers check."""
         followers = (
             self._followers.get(run_id, ())
             if run_id

@@ -16,13 +16,13 @@ from fennox.core.errors import MendSettings
 from fennox.service.foundation.settings import Settings
 from fennox.service.http.bounds import BoundedConnection
 
-_NOT_STARTED = 3  # as uvicorn ends where it could not begin, which it has said
-_TICK = 1.0  # seconds, after which the date that answers carry is a new one
+_NOT_STARTED = 3  # uvicorn's exit when it could not start, already logged
+_TICK = 1.0  # seconds between updates of the Date header
 
 
 class _Server(uvicorn.Server):
-    """As uvicorn's, which polls ten times a second for the signal to stop; this one waits for
-    it.
+    """Like uvicorn's server, but waits for the stop signal instead of polling ten times
+    a second.
     """
 
     _told: asyncio.Event | None = None
@@ -42,7 +42,7 @@ class _Server(uvicorn.Server):
 
 
 def _must_be_ours_alone(key: Path) -> None:
-    """Its group may read it, as Debian's ssl-cert does, but may not change it."""
+    """Group read access is allowed, as for Debian's ssl-cert, but not write access."""
     try:
         mode = stat.S_IMODE(key.stat().st_mode)
     except OSError as error:
@@ -72,8 +72,7 @@ def run(app: FastAPI, settings: Settings) -> None:
             timeout_graceful_shutdown=3,
             server_header=False,
             http=type("_Connection", (BoundedConnection,), {"proxies": proxies}),
-            # else a caller on this machine could claim any address, and so pass the throttle of
-            # sign-ins
+            # otherwise a local caller could claim any address and bypass the limit on sign-ins
             proxy_headers=bool(proxies),
             forwarded_allow_ips=sorted(proxies),
         )

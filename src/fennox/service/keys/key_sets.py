@@ -32,9 +32,7 @@ from fennox.engine.backups.vault import Vault
 from fennox.service.machines.context import Context
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
 
-TRY_WITHIN = timedelta(
-    days=90
-)  # a passphrase that is never typed is a passphrase that is forgotten
+TRY_WITHIN = timedelta(days=90)  # a passphrase never typed is a passphrase forgotten
 
 
 async def key_set_named(session: AsyncSession, name: str) -> KeySet:
@@ -113,7 +111,7 @@ async def pin_slots(
     opening: OpeningKey,
     change: Callable[[list[Slot]], list[Slot]],
 ) -> list[StoreRow]:
-    """Pin a header with other slots for every store of the set."""
+    """Pin a header with changed slots for every store of the set."""
     for row in rows:
         header = header_of(row)
         await pin(
@@ -140,7 +138,7 @@ async def pin(
 
 
 async def write_pinned(context: Context, rows: list[StoreRow], opening: OpeningKey) -> list[str]:
-    """Put the pinned headers into their stores; returns what could not be reached, in words."""
+    """Write the pinned headers into their stores. Returns unreachable stores, as text."""
     away = []
     for row in rows:
         try:
@@ -157,13 +155,13 @@ async def write_pinned(context: Context, rows: list[StoreRow], opening: OpeningK
 
 
 async def earlier_of(session: AsyncSession, row: StoreRow) -> list[KeySet]:
-    """The generations before the one that a store's newest objects are under."""
+    """The generations before that of a store's newest objects."""
     query = select(KeySet).where(KeySet.id == row.key_set, KeySet.generation < row.generation)
     return list((await session.execute(query.order_by(KeySet.generation))).scalars())
 
 
 async def renew_earlier(vault: Vault, earlier: list[KeySet]) -> None:
-    """Lock the earlier generations under the passphrases there are now, in the store itself."""
+    """Lock the earlier generations under the present passphrases, in the store itself."""
     for keys in earlier:
         slots = keys.slots or []
         if slots:
@@ -194,8 +192,8 @@ async def change_custody(
 
 
 async def concerns(context: Context, session: AsyncSession) -> list[ConcernFound]:
-    """Key sets of which nobody has tried a passphrase for long, and passphrases that are cheap to
-    guess against.
+    """Key sets whose passphrases have not been tried for long, and slots that are cheap
+    to attack.
     """
     found = []
     last = select(Trial.key_set, func.max(Trial.at)).group_by(Trial.key_set)
@@ -251,7 +249,7 @@ async def _cheap_ones(context: Context, session: AsyncSession, keys: KeySet) -> 
 
 
 async def all_shown(session: AsyncSession) -> list[KeySetShown]:
-    """The newest generation of each, by name."""
+    """The newest generation of each key set, by name."""
     newest = select(KeySet.id, func.max(KeySet.generation)).group_by(KeySet.id)
     rows = [
         await session.get_one(KeySet, (row[0], row[1]))

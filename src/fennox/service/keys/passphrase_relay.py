@@ -1,5 +1,5 @@
-"""How the opening key reaches a worker in custody ``apart``: sealed to the worker's own key, for
-one run, in memory.
+"""Delivering the opening key to a worker in custody ``apart``: sealed to the worker's key, for one
+run, in memory.
 """
 
 from __future__ import annotations
@@ -31,9 +31,7 @@ def _info(run_id: str) -> bytes:
 async def wait_for_key(
     context: Context, lease: Lease, store: StoreRow, journal: Journal
 ) -> OpeningKey:
-    """In the worker: publish a fresh key, wait until somebody gave the passphrase, open what
-    came.
-    """
+    """In the worker: publish a fresh key, wait for a passphrase, and open the delivered key."""
     mine = OpeningKey.generate(CLASSIC, secrets.token_bytes)
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -77,7 +75,7 @@ async def store_to_open(session: AsyncSession, run: Run) -> StoreRow:
 
 
 async def give(session: AsyncSession, run_id: str, opening: OpeningKey) -> Run:
-    """In the service: hand the opening key to the worker that holds the run, and to nobody else."""
+    """In the service: deliver the opening key only to the worker that holds the run."""
     run = await session.get_one(Run, run_id, with_for_update=True, populate_existing=True)
     if run.worker_key is None:
         raise Conflict(

@@ -1,6 +1,4 @@
-"""Passphrases of key sets: trying them, adding and withdrawing them, and what a guess at one
-costs.
-"""
+"""Passphrases of key sets: trying, adding and withdrawing them, and the cost of guessing."""
 
 from __future__ import annotations
 
@@ -42,12 +40,12 @@ from fennox.service.people import passwords
 
 log: Any = structlog.get_logger()
 
-_A_GUESS = 1.0  # seconds that one is to take here
+_A_GUESS = 1.0  # target duration in seconds of one try on this machine
 _WEAK = Costs(memory=64, passes=1, lanes=1)
 
 
 async def open_with(context: Context, name: str, passphrase: str | None, by: str) -> OpeningKey:
-    """The opening key, by a passphrase or, in custody kept, by what the service holds."""
+    """The opening key, from a passphrase or, in custody kept, from the service."""
     async with context.session() as session:
         keys = await key_set_named(session, name)
         rows = await stores_of(session, keys)
@@ -73,9 +71,7 @@ async def open_with(context: Context, name: str, passphrase: str | None, by: str
 async def _lock_anew(
     context: Context, name: str, opening: OpeningKey, weak: Slot, passphrase: str
 ) -> None:
-    """Raise what it costs to guess a passphrase, while it is here: it was typed, which alone makes
-    that possible.
-    """
+    """Raise the cost of guessing a passphrase. Only possible now, because it was just typed."""
     async with context.session() as session:
         keys = await key_set_named(session, name)
         first = (await stores_of(session, keys))[0]
@@ -94,7 +90,7 @@ async def _lock_anew(
         keys = await key_set_named(session, name)
         rows = await stores_of(session, keys)
         if rows[0].header_digest != first.header_digest:
-            # the passphrases were changed meanwhile; it is done when this one is typed again
+            # the passphrases changed meanwhile; done the next time it is typed
             return
         for row, _ in await earlier_keys(session, keys, opening):
             if row.generation in again:
@@ -122,7 +118,7 @@ async def unlock_slot(header: Header, passphrase: str) -> tuple[Slot, OpeningKey
 
 
 async def must_be_new(header: Header, passphrase: str) -> None:
-    """A passphrase that opens a key set already is no further one."""
+    """Reject a passphrase that already opens the key set."""
     try:
         await unlock_slot(header, passphrase)
     except WrongPassphrase:
@@ -142,7 +138,7 @@ def must_be_strong(new: str, keys: KeySet, label: str) -> None:
 
 @dataclass(frozen=True)
 class FurtherSlot:
-    """A passphrase that was locked to a key set as it stood, and to the generations before it."""
+    """A new slot for a key set at a certain version, and for its earlier generations."""
 
     slot: Slot
     earlier: dict[int, Slot]
@@ -152,7 +148,7 @@ class FurtherSlot:
 async def further_slot(
     context: Context, name: str, opening: OpeningKey, *, label: str, new: str
 ) -> FurtherSlot:
-    """What a further passphrase takes; hashing it needs seconds, and no session."""
+    """Prepare another passphrase; hashing takes seconds and happens outside any session."""
     async with context.session() as session:
         keys = await key_set_named(session, name)
         must_be_strong(new, keys, label)
@@ -221,7 +217,9 @@ async def withdraw_passphrase(
 async def new_slot(
     context: Context, pair: NewKeys, passphrase: str, label: str, *, replaced: Slot | None = None
 ) -> Slot:
-    """Lock a generation's opening key under a passphrase, at what this machine does in a second."""
+    """Lock a generation's opening key under a passphrase, with a cost of about a second on this
+    machine.
+    """
     settings = context.settings
     since = replaced.since if replaced else stamp(context.now())
 
@@ -242,13 +240,11 @@ async def new_slot(
 
 @cache
 def costs_for(seconds: float, memory: int, lanes: int = 2) -> Costs:
-    """Costs at which this machine takes about as long to try a passphrase, and never below the
-    floor.
-
-    ``memory`` in KiB. It is measured once in a process, which takes less than a second.
+    """Costs for the target duration on this machine, never below the minimum. ``memory`` in KiB.
+    Measured once per process, in less than a second.
     """
     one = Costs(memory=memory, passes=1, lanes=lanes)
-    derived(b"", bytes(16), one)  # the first touches memory that the system has yet to give
+    derived(b"", bytes(16), one)  # the first run also pays for memory allocation
     started = time.perf_counter()
     derived(b"", bytes(16), one)
     passes = int(seconds / (time.perf_counter() - started))

@@ -1,9 +1,8 @@
-"""New keys after a leak: a further generation of a key set, and its backups resealed under it.
-
-Withdrawing a passphrase does not take the key from who copied an old header. So a new pair and a
-new write secret are made, every store of the set gets a header of the new generation, and each
-store's run opens its backups and seals them anew beside the old records, which the next sweep
-removes. Nothing is shared between generations.
+"""New keys after a leak: a new generation of a key set, with its backups resealed. Withdrawing a
+passphrase does not revoke the key from somebody who copied an old header. So a new key pair and
+write secret are made, every store of the set gets a header of the new generation, and each store's
+run reseals its backups beside the old records, which the next sweep removes. Generations share
+nothing.
 """
 
 from __future__ import annotations
@@ -48,8 +47,8 @@ from fennox.service.runs.queue import Lease
 
 @dataclass(frozen=True)
 class NewGeneration:
-    """A further generation of a key set, its keys locked under a new passphrase, as are those
-    before it.
+    """A new generation of a key set, locked together with the earlier ones under a new
+    passphrase.
     """
 
     pair: NewKeys
@@ -66,7 +65,7 @@ async def new_generation(
     label: str,
     suite: SuiteName | None = None,
 ) -> NewGeneration:
-    """Make the keys; hashing the passphrase needs seconds, and no session. ``suite`` None: as
+    """Make the keys; hashing takes seconds and happens outside any session. ``suite`` None: as
     before.
     """
     async with context.session() as session:
@@ -78,7 +77,7 @@ async def new_generation(
             (row.generation, NewKeys(key, context.stores.write_secret_of(row)))
             for row, key in every
         ]
-    await must_be_new(header_of(rows[0]), new)  # what leaked must not open the new keys
+    await must_be_new(header_of(rows[0]), new)  # a leaked passphrase must not open the new keys
     pair = headers.new_keys(
         keys.id, keys.generation + 1, suite or opening.suite, secrets.token_bytes
     )
@@ -158,7 +157,9 @@ async def _pin(context: Context, rows: list[StoreRow], pair: NewKeys, slot: Slot
 
 
 async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
-    """Give the headers of earlier generations only the new passphrase, and reseal every backup."""
+    """Lock the earlier generations' headers under the new passphrase only, and reseal every
+    backup.
+    """
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
@@ -170,7 +171,7 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
         vault.unlock(await wait_for_key(context, lease, row, journal))
     await journal.step("Lock the earlier generations under the new passphrase")
     await renew_earlier(vault, found)
-    await opened_store.renew_reader(vault)  # another suite takes another library to read
+    await opened_store.renew_reader(vault)  # reading another suite needs another library
     leaving = {keys.generation for keys in found if keys.left_to_expire}
     await journal.step("Seal backups again")
     here = Holding(vault, context.stores.index(row.id))
@@ -197,7 +198,7 @@ async def _seal_all(
     *,
     apart: bool,
 ) -> tuple[int, int]:
-    """How many were resealed, and how many could not be."""
+    """Numbers of backups resealed and failed."""
     done = failed = 0
     renamed: dict[str, Previous] = {}
     for record in wanted:
@@ -221,7 +222,7 @@ async def _seal_all(
 async def _of_earlier_generations(
     vault: Vault, leaving: set[int], journal: Journal
 ) -> list[Record]:
-    # also those resealed earlier: their notes may not have been carried over
+    # also those resealed earlier: their notes may not have been copied
     good, bad = await record_lists.read_records(vault)
     for name, error in bad:
         await journal.log("error", f"{name}: {error.what}")
@@ -245,7 +246,7 @@ async def _keep(
     apart: bool,
 ) -> None:
     census = None
-    if apart:  # names lie in the catalogue under a key from W, which is another one now
+    if apart:  # the catalogue's names are keyed with W, which has changed
         anew = await here.vault.find_record(record.reference.backup)
         head = await BackupReader(here.vault, here.index, anew).head()
         census = here.vault.secret.keyed_census(head.census)

@@ -1,4 +1,4 @@
-"""Connections to machines, made where their way begins; some are kept for the next run."""
+"""Connections to machines, made at the start of their route; some are kept for the next run."""
 
 from __future__ import annotations
 
@@ -25,12 +25,12 @@ from fennox.service.machines.login_uses import Use
 from fennox.service.machines.routes_to_machines import ANYWHERE, Way
 from fennox.service.machines.sites import SiteHub
 
-_MOST_HOPS = 4  # machines that the way to one may lead through
+_MOST_HOPS = 4  # jump hosts allowed on a route
 
 
 @dataclass
 class Connections:
-    """``own``: reaches the service itself, as a system like any other."""
+    """``own``: connects to the service itself, as a system like any other."""
 
     session: Callable[[], AbstractAsyncContextManager[AsyncSession]]
     credentials: Credentials
@@ -50,8 +50,8 @@ class Connections:
         *,
         kept: bool = False,
     ) -> Link:
-        """Reach a machine. ``kept``: over a connection that an earlier run left open will do, and
-        this one is left.
+        """Connect to a machine. ``kept``: reuse a connection left open by an earlier run, and keep
+        this one.
         """
         if kind.reach == "service":
             return self.own()
@@ -69,13 +69,11 @@ class Connections:
     async def try_credential(
         self, kind: Kind, address: str, credential: Credential, key: str, way: Way
     ) -> Link:
-        """As :meth:`connect`, with what everybody knows, like a login of a fresh installation."""
+        """As :meth:`connect`, with a publicly known login, such as a fresh installation's."""
         return await self._linked(kind, address, credential, key, way)
 
     async def tell_key(self, address: str, way: Way) -> None:
-        """Raise the error that shows with which key a machine answers. Nothing secret is sent to
-        it.
-        """
+        """Raise an error with the key the machine presents. Sends nothing secret."""
         session_guard.check_outside(f"connection to {address}")
         parsed, nobody, dial = (
             parse_address(address, 22),
@@ -104,7 +102,7 @@ class Connections:
             hops, site = await self._hops(way)
             dial = await self.dialler(site)
             made_with = (parsed, credential, key, tuple(hops))
-            kept = kept and dial is None  # a worker of a site keeps nothing
+            kept = kept and dial is None  # a site's worker keeps no connections
             link = await self.kept.take(made_with) if kept else None
             if link is None:
                 link = await ssh.connect(parsed, credential, key, way.patience, hops, dial)
@@ -119,8 +117,8 @@ class Connections:
         )
 
     async def dialler(self, site: str) -> Dial | None:
-        """Who makes connections to the machines of a site; None: this machine's own network leads
-        there.
+        """The maker of connections to a site's machines; None: this machine's own network reaches
+        them.
         """
         if not site:
             return None
@@ -131,7 +129,7 @@ class Connections:
         return self.sites.dialler(site) if served else None
 
     async def _hops(self, way: Way) -> tuple[list[Hop], str]:
-        """The machines on the way, the nearest first, and the site where it begins."""
+        """The jump hosts, nearest first, and the site where the route starts."""
         found: list[Hop] = []
         via, site = way.via, way.site
         if via is None:

@@ -1,6 +1,4 @@
-"""What every part of the service is given: database, clock, key file, and the doors to stores and
-machines.
-"""
+"""The context of a process: database, clock, key file, and access to stores and machines."""
 
 from __future__ import annotations
 
@@ -38,12 +36,13 @@ from fennox.service.machines.store_doors import StoreDoors
 from fennox.service.people.identity_provider import Provider
 from fennox.service.people.strangers import Strangers
 
-_ATTEMPTS_AT_ONCE = 2  # to sign in, in one process: their hashes are made one after the other
+# concurrent sign-ins per process: their hashes are computed one after the other
+_ATTEMPTS_AT_ONCE = 2
 
 
 @dataclass
 class Context:
-    """Shared by the routes, the scheduler and the worker of one process."""
+    """Shared by the routes, the scheduler and the worker of a process."""
 
     settings: Settings
     engine: AsyncEngine
@@ -51,10 +50,10 @@ class Context:
     keyfile: KeyFile
     service_id: str
     simulated: bool
-    wall: Now = real_now  # the machine's own clock: sign-ins never follow a simulated one
+    wall: Now = real_now  # the machine's own clock: sign-ins never use a simulated one
     clock_set: asyncio.Event = field(default_factory=asyncio.Event)
     """A simulated clock was set since the last check."""
-    outdated: str = ""  # why this process does no more work; empty: it does
+    outdated: str = ""  # why this process stopped working; empty: it works
     sites: SiteHub = field(default_factory=SiteHub)
     turns: Turns = field(default_factory=Turns)
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
@@ -96,11 +95,9 @@ class Context:
     async def session(
         self, *, lasting: bool = True, single: bool = False
     ) -> AsyncIterator[AsyncSession]:
-        """One transaction: committed at the end, rolled back on an error.
-
-        What need not be ``lasting`` is not waited for on the disk: a crash of the machine may lose
-        the last of it. ``single``: every statement is a transaction of its own, which saves the
-        beginning and the end of one.
+        """One transaction: committed at the end, rolled back on an error. Without ``lasting`` the
+        commit does not wait for the disk; a crash of the machine may lose it. ``single``: every
+        statement is its own transaction, which saves BEGIN and COMMIT.
         """
         with postgresql.in_words(), session_guard.session_open():
             async with (self._single if single else self._sessions)() as session, session.begin():
@@ -110,9 +107,7 @@ class Context:
 
     @asynccontextmanager
     async def alone(self) -> AsyncIterator[AsyncConnection]:
-        """For statements that are each a transaction of its own, and of whose rows nobody makes
-        objects.
-        """
+        """For single-statement transactions whose rows are not mapped to objects."""
         with postgresql.in_words(), session_guard.session_open():
             async with self._alone.connect() as connection:
                 yield connection
@@ -122,9 +117,8 @@ class Context:
             await session.execute(text("select 1"))
 
     async def check_schema(self) -> None:
-        """Raise if a newer Fennox has brought the database to a schema that this one does not know.
-
-        The result is permanent: this process opens nothing from then on.
+        """Raise if a newer Fennox has migrated the database to a schema unknown here. Permanent:
+        this process opens nothing afterwards.
         """
         async with self.alone() as database:
             number = (
@@ -158,7 +152,7 @@ async def open_context(
     turns: Turns | None = None,
     clock_set: asyncio.Event | None = None,
 ) -> Context:
-    """Connect to the database and learn, or decide for the first time, who this service is."""
+    """Connect to the database and load the service's identity, or create it at the first start."""
     engine = postgresql.connect(settings)
     try:
         with postgresql.in_words():
@@ -176,7 +170,7 @@ async def open_context(
 
 
 async def _who_we_are(engine: AsyncEngine, now: Now, clock: str) -> str:
-    """The service's id. A database keeps to the clock it began with."""
+    """The service's id. A database must keep the clock it was created with."""
     async with async_sessionmaker(engine)() as session, session.begin():
         state = (await session.execute(select(ServiceState).with_for_update())).scalar_one_or_none()
         if state is None:
@@ -205,7 +199,7 @@ _NOUNS = {System: "system", StoreRow: "store", Login: "login", Routine: "routine
 
 
 async def named(session: AsyncSession, table: type[Named], name: str) -> Named:
-    """The row of a noun by its name or its id."""
+    """A row by its name or id."""
     row = (
         await session.execute(select(table).where((table.name == name) | (table.id == name)))
     ).scalar_one_or_none()
@@ -220,7 +214,7 @@ async def named(session: AsyncSession, table: type[Named], name: str) -> Named:
 
 
 async def locked(session: AsyncSession, table: type[Named], name: str) -> Named:
-    """As :func:`named`; nobody else changes the row until this transaction ends."""
+    """As :func:`named`, locking the row until this transaction ends."""
     row = await named(session, table, name)
     await session.refresh(row, with_for_update=True)
     return row

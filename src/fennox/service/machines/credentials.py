@@ -1,4 +1,4 @@
-"""The secrets of logins: opened here, and passed to the code that connects."""
+"""Opening the secrets of logins for the code that connects."""
 
 from __future__ import annotations
 
@@ -12,13 +12,13 @@ from fennox.service.foundation.key_file import KeyFile
 
 @dataclass(frozen=True)
 class Credentials:
-    """``agent``: the socket of an SSH agent, where this process knows one."""
+    """``agent``: socket of an SSH agent, if this process knows one."""
 
     keyfile: KeyFile
     agent: str | None
 
     def credential(self, login: Login) -> Credential:
-        """What a login proves itself by, opened."""
+        """A login's credential, unsealed."""
         secret = self.keyfile.open(login.sealed_secret, f"logins|{login.id}|secret").decode()
         match login.proves_by:
             case "key":

@@ -1,4 +1,4 @@
-"""Logins that every fresh installation of a kind has, and whether a machine still lets them in."""
+"""Default logins of a kind's fresh installation, and whether a machine still accepts them."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _AGAIN = timedelta(days=7)
 async def still_working(
     context: Context, kind: Kind, address: str, used: Credential, key: str, way: Way
 ) -> list[str]:
-    """Their accounts. Each login is tried once; the one that is used anyway is only compared."""
+    """The accepted accounts. Each login is tried once; the login in use is only compared."""
     found = []
     for default in kind.default_logins:
         tried = Credential(default.account, password=default.password)
@@ -35,9 +35,8 @@ async def still_working(
 async def look_again(
     context: Context, kind: Kind, system: System, login: Login | None, journal: Journal
 ) -> None:
-    """What a take sees of it: the first one, one a week, and each for as long as one works.
-
-    A failed sign-in each night would fill the machine's log, and could lock the account.
+    """Checked by the first take, then weekly, and at every take while one works. A failed sign-in
+    every night would fill the machine's log and could lock the account.
     """
     if not kind.default_logins or login is None or not _is_due(system, context.now()):
         return

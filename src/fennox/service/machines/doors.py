@@ -1,6 +1,4 @@
-"""All that is needed to open a store, read in one session; opening it needs no database any
-more.
-"""
+"""Everything needed to open a store, read in one session; opening it then needs no database."""
 
 from __future__ import annotations
 
@@ -15,10 +13,8 @@ from fennox.links.base import Credential
 
 @dataclass(frozen=True)
 class Door:
-    """The way into a store. ``place`` and ``known`` name the connection and what it was made with.
-
-    ``header``: the pinned one. ``newest``: the record that was put there last, as far as the
-    catalogue knows.
+    """Access to a store. ``place`` and ``known`` identify the connection and its parameters.
+    ``header``: the pinned one. ``newest``: the record stored last, as far as the catalogue knows.
     """
 
     store: str

@@ -1,4 +1,4 @@
-"""The kinds that ship and those that were added, as one process knows them."""
+"""Shipped and added kinds, as known to one process."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ from fennox.core.kinds.model import Kind
 
 @dataclass
 class Kinds:
-    """Kinds by name, each with its text as a backup carries it."""
+    """Kinds by name, each with its text as stored in backups."""
 
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)
     _added_kinds: dict[str, str] = field(default_factory=dict)
 
     def kind(self, name: str) -> tuple[Kind, KindFile]:
-        """A kind that ships or was added, with its text as a backup carries it."""
+        """A shipped or added kind, with its text as stored in backups."""
         if name not in self._kinds:
             text = self.text(name)
             kind = load_kind(text, self.text)
@@ -33,11 +33,11 @@ class Kinds:
         return self._kinds[name]
 
     def installed(self, name: str) -> Kind | None:
-        """As :meth:`kind`; None: an adopted backup is of a kind that nobody has added here."""
+        """As :meth:`kind`; None if unknown here, as for an adopted backup."""
         return self.kind(name)[0] if name in self._kinds or name in self.names() else None
 
     def text(self, name: str) -> str:
-        """The text of a kind: the newest that was added, or the one that ships."""
+        """The text of a kind: the newest added version, or the shipped one."""
         if name in self._added_kinds:
             return self._added_kinds[name]
         path = files("fennox").joinpath(f"kinds/{name}.toml")
@@ -57,7 +57,7 @@ class Kinds:
         return sorted(self.shipped() | self._added_kinds.keys())
 
     async def learn(self, session: AsyncSession) -> None:
-        """Read the kinds that were added, perhaps by another process."""
+        """Read kinds added since, possibly by another process."""
         rows = (
             await session.execute(select(KindRow).order_by(KindRow.name, KindRow.version))
         ).scalars()

@@ -1,9 +1,7 @@
-"""A login goes only where it belongs: every connection to a machine is made with a :class:`Use`,
-made only here.
-
-A login belongs to the systems and stores that use it, at their addresses and with their keys, and
-where an administrator has admitted it. Whoever may start a restore, a look or a comparison can
-never aim a secret at a machine of their own.
+"""Restricting logins to their machines: every connection is made with a :class:`Use`, created only
+here. A login may be used at the systems and stores that have it, at their addresses and with their
+keys, and where an administrator admitted it. So nobody who may start a restore, a look or a
+comparison can send a secret to a machine of their own.
 """
 
 from __future__ import annotations
@@ -30,11 +28,11 @@ _ASK_OTHERS = "Ask somebody who reaches the whole estate."
 
 @dataclass(frozen=True)
 class Use:
-    """A login at the one machine for which it may be used now. ``key`` None: what answers there is
-    to show its own.
+    """A login bound to the one machine where it may be used now. ``key`` None: only fetch the
+    machine's key.
     """
 
-    login: Login | None  # None: nothing is reached, or the service itself is
+    login: Login | None  # None: no connection, or to the service itself
     address: str
     key: str | None
 
@@ -49,14 +47,12 @@ def of_system(system: System, login: Login | None) -> Use:
 
 
 def of_sheet(place: Place, login: Login) -> Use:
-    """Where a restore reaches its target: the person who drafted it was allowed to aim the login
-    there (:func:`aimed`).
-    """
+    """A restore's target: whoever drafted it was allowed to use the login there (:func:`aimed`)."""
     return Use(login, place.address, place.key)
 
 
 def to_enrol(who: Person, login: Login | None, address: str, key: str | None) -> Use:
-    """An administrator says where a machine is, and by which login it is reached."""
+    """An administrator gives a machine's address and login."""
     if who.role != "administrator":
         raise NotAllowed(
             "Only an administrator says where a login belongs.", "Ask an administrator."
@@ -67,11 +63,9 @@ def to_enrol(who: Person, login: Login | None, address: str, key: str | None) ->
 async def aimed(
     session: AsyncSession, who: Person, login: Login, address: str, key: str | None
 ) -> Use:
-    """To aim a login at a machine: where it belongs anybody who may do that, elsewhere an
-    administrator alone.
-
-    ``key`` None: the one with which it belongs there; None is left for an administrator, who is
-    shown what answers.
+    """Check the use of a login at a machine: where it belongs anybody may use it, elsewhere only an
+    administrator. ``key`` None: use the key known there; it stays None for an administrator, who is
+    shown the presented key.
     """
     belongs = await _keys_at(session, login, address)
     if key is None and len(belongs) == 1:
@@ -87,7 +81,7 @@ async def aimed(
 
 
 async def _keys_at(session: AsyncSession, login: Login, address: str) -> set[str]:
-    """With which keys of that address a login belongs there."""
+    """The keys at that address with which the login may be used."""
     systems = select(System.key).where(
         System.login_id == login.id,
         System.address == address,
@@ -111,11 +105,10 @@ async def must_be_nobody_elses(
     key: str | None,
     spare: System | None = None,
 ) -> None:
-    """A restore is never written onto the machine of another enrolled system, but to practise onto
-    a ``spare``.
-
-    It is named only to people whose scope includes it. A spare shows the key of the system that was
-    practised on it, so it is not judged by its key; its machine id is (:func:`another_system`).
+    """Refuse a restore onto the machine of another enrolled system, except practice on a ``spare``.
+    The system is named only to people whose scope includes it. A spare presents the key of the
+    system last practised on it, so it is recognised by its machine id instead
+    (:func:`another_system`).
     """
     there = System.address == address
     if spare is None:
@@ -142,7 +135,7 @@ async def must_be_nobody_elses(
 async def another_system(
     session: AsyncSession, system: System, machine: str, spare: System | None
 ) -> list[Finding]:
-    """A blocker if this machine, whatever its address, is that of another enrolled system."""
+    """A blocker if this machine, at any address, belongs to another enrolled system."""
     ours = [system.id, *([spare.id] if spare is not None else [])]
     same = select(System.name).where(
         System.id.not_in(ours), System.retired.is_(None), System.machine["id"].astext == machine
@@ -162,7 +155,7 @@ async def another_system(
 
 
 def unnamed(findings: list[Finding]) -> list[Finding]:
-    """The same without the other system's name, for people with a narrow scope."""
+    """The same finding without the other system's name, for people with a narrow scope."""
     hidden = {
         "text": "The machine is another enrolled system; nothing is written onto it.",
         "remedy": _ASK_OTHERS,

@@ -1,4 +1,4 @@
-"""Secrets of the own state, sealed to key sets, so that a rebuilt service opens them."""
+"""Secrets of Fennox's own state, sealed to key sets so that a rebuilt service can open them."""
 
 from __future__ import annotations
 
@@ -48,10 +48,9 @@ def write_secret(key_set: str, generation: int) -> str:
 
 
 async def seal_secrets(session: AsyncSession, keyfile: KeyFile, now: datetime) -> None:
-    """Seal what is new or changed to every key set in use, so that each of them alone brings the
-    service back.
-
-    Unchanged secrets keep their sealed bytes, so that the next backup does not store them again.
+    """Seal new and changed secrets to every key set in use, so that each alone suffices to rebuild
+    the service. Unchanged secrets keep their sealed bytes, so that the next backup does not store
+    them again.
     """
     targets = await _seal_keys(session)
     wanted = {secret.what: secret for secret in await _secrets(session)}
@@ -87,7 +86,7 @@ class _Secret(NamedTuple):
 
 
 async def _secrets(session: AsyncSession) -> list[_Secret]:
-    """All that the key file seals and a rebuilt service needs."""
+    """Everything sealed under the key file that a rebuilt service needs."""
     found = []
     for login in (await session.execute(select(Login))).scalars():
         place = f"logins|{login.id}|secret"

@@ -1,9 +1,7 @@
-"""The service's own state as a system that is taken like any other.
-
-A link reads every table in one snapshot, so that a backup is of one moment while the service works
-(PostgreSQL's ``repeatable read``). What is secret leaves the database only sealed to the key sets
-(HPKE, RFC 9180): a rebuilt service opens it with a passphrase; a thief of the database or its
-copies cannot.
+"""The service's own state as a system like any other. The link reads all tables in one snapshot
+(PostgreSQL's ``repeatable read``), so that a backup is consistent while the service works. Secrets
+leave the database only sealed to the key sets (HPKE, RFC 9180): a rebuilt service opens them with a
+passphrase; a thief of the database or its copies cannot.
 """
 
 from __future__ import annotations
@@ -44,18 +42,18 @@ from fennox.links.base import Answer
 
 PRODUCT = "fennox"
 ADDRESS = "this service"
-_ROWS = 500  # rows that are read at a time
-_LONGEST = "1h"  # that the snapshot may stay open while a slow store is written to
+_ROWS = 500  # rows read at a time
+_LONGEST = "1h"  # time the snapshot may stay open while writing to a slow store
 
 
-# a row of any table of the catalogue, whose columns only the table's own definition knows
+# a row of any table; only the table's definition knows its columns
 Row = dict[str, Any]
 
 
 @dataclass(frozen=True)
 class KeptTable:
-    """A table of the own state: its rows in an order in which new ones come last, without what only
-    one machine has.
+    """A table of the own state: rows ordered with new ones last, without
+    machine-specific columns.
     """
 
     model: type[Base]
@@ -125,7 +123,7 @@ KEPT = {
         KeptTable(RunLog, ("id",)),
     )
 }
-SCHEMA = "schema"  # a document that says which schema the tables have
+SCHEMA = "schema"  # the document with the tables' schema version
 LEFT_OUT = frozenset(
     {
         "tokens",
@@ -142,7 +140,7 @@ LEFT_OUT = frozenset(
 
 
 class OwnState:
-    """A link to the service itself: ``/about`` says who it is, ``/tables/<name>`` gives a table as
+    """A link to the service itself: ``/about`` returns its identity, ``/tables/<name>`` a table as
     JSON.
     """
 
@@ -238,7 +236,7 @@ def _plain_value(value: Any) -> Any:
 
 
 def parse_row(kept: KeptTable, line: bytes) -> Row:
-    """A row as it was taken; columns that this version does not know are left out."""
+    """A row from a backup, without columns unknown to this version."""
     row = json.loads(line)
     if kept.model is Run and row.get("result"):
         row["order"] = run_orders.of_before(row["kind"], row["order"])

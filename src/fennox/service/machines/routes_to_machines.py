@@ -1,4 +1,4 @@
-"""How the way to a machine leads: at which site it stands, and through which other machines."""
+"""The route to a machine: its site and its jump hosts."""
 
 from __future__ import annotations
 
@@ -11,9 +11,7 @@ PATIENCE = 15.0
 
 @dataclass(frozen=True)
 class Way:
-    """``via``: the id of the system that it leads through; ``patience``: seconds that each
-    connection may take.
-    """
+    """``via``: id of the system it leads through; ``patience``: seconds allowed per connection."""
 
     site: str = ""
     via: str | None = None

@@ -1,9 +1,7 @@
-"""Machines that only a worker at their site can reach: it makes the connections, and what is said
-over them stays ours.
-
-The worker carries bytes and knows no secret: SSH and TLS are spoken between this service and the
-machine, with the machine's key checked here. A connection is held by the process that the worker
-has connected to, so that runs of its site are carried out there (``queue.claim``).
+"""Machines that only a worker at their site can reach. The worker relays bytes and knows no secret:
+SSH and TLS run between this service and the machine, and the machine's key is checked here. A
+worker's connections belong to the process it is connected to, so runs at its site are carried out
+there (``claims``).
 """
 
 from __future__ import annotations
@@ -29,16 +27,16 @@ from fennox.links.relay import relay
 from fennox.service.people.tokens import digest
 from fennox.wire.machines.sites import REPLACED, Hello, Reach
 
-HEARD_WITHIN = timedelta(seconds=45)  # a worker that is connected is heard of more often
-_AWAY = timedelta(minutes=2)  # until it is a concern: a line may be cut for a moment
-_ANSWER = 20.0  # seconds in which a connection must have been made
+HEARD_WITHIN = timedelta(seconds=45)  # connected workers report more often
+_AWAY = timedelta(minutes=2)  # before a concern: a line may be cut for a moment
+_ANSWER = 20.0  # seconds allowed to make a connection
 
 log: Any = structlog.get_logger()
 
 
 @dataclass
 class Connected:
-    """A worker that is connected, with the connections it carries."""
+    """A connected worker with its relayed connections."""
 
     site: str
     control: WebSocket
@@ -47,25 +45,25 @@ class Connected:
 
 @dataclass
 class SiteHub:
-    """The workers of sites that are connected to this process."""
+    """Site workers connected to this process."""
 
     _connected: dict[str, Connected] = field(default_factory=dict)
     _awaited: dict[str, tuple[str, asyncio.Future[socket.socket]]] = field(default_factory=dict)
 
     @property
     def names(self) -> frozenset[str]:
-        """Sites that can be reached from here."""
+        """Sites reachable from here."""
         return frozenset(self._connected)
 
     async def join(self, connected: Connected) -> None:
-        """From now on this worker makes the site's connections; an earlier one is dismissed."""
+        """Use this worker for the site's connections from now on; dismiss an earlier one."""
         before = self._connected.get(connected.site)
         self._connected[connected.site] = connected
         if before is not None:
             await dismiss(before, REPLACED)
 
     async def leave(self, connected: Connected) -> bool:
-        """Close everything it carried. Whether it was the one that made connections."""
+        """Close everything it relayed. Returns whether it was the site's current worker."""
         current = self._connected.get(connected.site) is connected
         if current:
             del self._connected[connected.site]
@@ -95,7 +93,7 @@ class SiteHub:
                 return await waiting
         except BaseException:
             if waiting.done() and not waiting.cancelled() and waiting.exception() is None:
-                waiting.result().close()  # it came too late; nobody waits for it any more
+                waiting.result().close()  # too late; nobody waits for it any more
             raise
         finally:
             self._awaited.pop(stream, None)
@@ -107,9 +105,7 @@ class SiteHub:
             awaited[1].set_exception(ConnectionRefusedError(reason))
 
     async def carry(self, site: str, stream: str, carrier: WebSocket) -> None:
-        """Have a connection that the worker has made take the place of the one that is waited
-        for.
-        """
+        """Hand over a connection made by the worker to its waiting caller."""
         site_of, waiting = self._awaited.get(stream, ("", None))
         connected = self._connected.get(site)
         if waiting is None or site_of != site or waiting.done() or connected is None:
@@ -151,7 +147,7 @@ async def _close(carrier: WebSocket, code: int) -> None:
 
 
 async def dismiss(connected: Connected, code: int) -> None:
-    """End everything that goes over a worker."""
+    """End everything relayed by a worker."""
     for carrier in [*connected.streams, connected.control]:
         await _close(carrier, code)
 
@@ -170,7 +166,7 @@ async def is_served(session: AsyncSession, site: str) -> bool:
 
 
 async def same_network(session: AsyncSession, one: str, other: str) -> bool:
-    """Whether an address is that of the same machine at both sites."""
+    """Whether an address means the same machine at both sites."""
     return one == other or not (await is_served(session, one) or await is_served(session, other))
 
 
@@ -187,7 +183,7 @@ async def said_hello(session: AsyncSession, site: str, hello: Hello, now: dateti
 
 
 async def heard_of(session: AsyncSession, site: str, token_hash: str) -> bool:
-    """Note that a worker is there; whether its token still counts."""
+    """Record that a worker is present. Returns whether its token is still valid."""
     mine = (Site.name == site, Site.token_hash == token_hash)
     kept = update(Site).where(*mine).values(seen=func.now(), connected=True).returning(Site.name)
     return (await session.execute(kept)).first() is not None
@@ -198,7 +194,7 @@ async def gone(session: AsyncSession, site: str) -> None:
 
 
 async def with_systems(session: AsyncSession) -> list[tuple[Site, int]]:
-    """Every site, with how many systems are reached through its worker."""
+    """Every site, with the number of systems reached through its worker."""
     there = select(Site, func.count(System.id)).outerjoin(
         System, (System.site == Site.name) & System.retired.is_(None)
     )
@@ -207,7 +203,7 @@ async def with_systems(session: AsyncSession) -> list[tuple[Site, int]]:
 
 
 async def concerns(session: AsyncSession) -> list[ConcernFound]:
-    """Sites whose worker is away; the systems there cannot be reached."""
+    """Sites whose worker is absent; their systems cannot be reached."""
     now: datetime = (await session.execute(select(func.now()))).scalar_one()
     found = []
     for site, systems in await with_systems(session):
@@ -237,8 +233,8 @@ async def concerns(session: AsyncSession) -> list[ConcernFound]:
 
 
 async def admit(session: AsyncSession, name: str, by: str, at: datetime, *, anew: bool) -> str:
-    """A new token, which ends the one before. Raises Conflict if there is one and ``anew`` is not
-    set.
+    """A new token, which revokes the previous one. Raises Conflict if one exists and ``anew`` is
+    not set.
     """
     row = await session.get(Site, name, with_for_update=True)
     if row is not None and not anew:

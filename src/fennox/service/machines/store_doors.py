@@ -1,4 +1,4 @@
-"""Doors to stores: their places, their keys, and what this process remembers of them."""
+"""Access to stores: places, keys, and this process's caches."""
 
 from __future__ import annotations
 
@@ -32,12 +32,12 @@ from fennox.stores.base import Store
 from fennox.stores.opening import open_store
 
 _LATELY = 60  # seconds
-_MEASURED_EVERY = 3600.0  # seconds between looks at a store's clock
+_MEASURED_EVERY = 3600.0  # seconds between checks of a store's clock
 
 
 @dataclass
 class StoreDoors:
-    """Stores as one process reaches them. ``session``: begins a transaction."""
+    """Access to stores for one process. ``session``: begins a transaction."""
 
     session: Callable[[], AbstractAsyncContextManager[AsyncSession]]
     credentials: Credentials
@@ -45,7 +45,7 @@ class StoreDoors:
     simulated: bool
     _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
-    # that were seen in stores, and when
+    # headers seen in stores, and when
     _headers: dict[str, tuple[str, float]] = field(default_factory=dict)
     _measured: dict[str, float] = field(default_factory=dict)  # when stores' clocks were read
 
@@ -54,20 +54,20 @@ class StoreDoors:
             await store.close()
 
     def forget(self) -> None:
-        """As a new process, which remembers nothing."""
+        """Clear all caches."""
         self._stores.clear()
         self._indexes.clear()
         self._headers.clear()
 
     def far_side(self, address: str, login: Login | None, key: str | None) -> Store:
-        """A place that is not, or not yet, a store of ours. The caller closes it."""
+        """A place that is not (yet) a known store. The caller closes it."""
         return self._reach(address, self.credentials.credential(login) if login else None, key)
 
     def _reach(self, address: str, credential: Credential | None, key: str | None) -> Store:
         return session_guard.outside_sessions(open_store(addresses.parse(address), credential, key))
 
     async def store(self, door: Door) -> Store:
-        """The store's place; its connections are kept for the next verb."""
+        """The store's place; its connections stay open for the next verb."""
         held = self._stores.get(door.place)
         if held is not None and held[0] == door.known:
             return held[1]
@@ -113,11 +113,9 @@ class StoreDoors:
         generations: Sequence[KeySet] | None = None,
         lately: bool = False,
     ) -> Door:
-        """Read what it takes to open a store, outside of this session.
-
-        ``removing``: with the login that may remove things, where the store has one of its own for
-        that. ``generations``: of its key set, if they have been read. ``lately``: as for
-        :meth:`vault`.
+        """Read what is needed to open a store outside this session. ``removing``: use the store's
+        separate login for removals, if any. ``generations``: of its key set, if they have been
+        read. ``lately``: as for :meth:`vault`.
         """
         if generations is None:
             generations = (
@@ -125,7 +123,8 @@ class StoreDoors:
                 .scalars()
                 .all()
             )
-        await self._key_set(session, row)  # which says what is wrong if the store's own are missing
+        # whose error explains what is wrong if the store's own are missing
+        await self._key_set(session, row)
         login_id = (row.sweep_login_id if removing else None) or row.login_id
         login = await session.get(Login, login_id) if login_id else None
         changed = login.changed.isoformat() if login else None
@@ -153,7 +152,7 @@ class StoreDoors:
         )
 
     def _looked(self, store: str, header: str, lately: bool) -> bool:
-        """Whether this process has looked within the last minute whether that header is the newest
+        """Whether this process confirmed within the last minute that this header is the newest
         there.
         """
         seen = self._headers.get(store)
@@ -165,10 +164,8 @@ class StoreDoors:
         )
 
     async def vault(self, door: Door, *, lately: bool = False) -> Vault:
-        """Open a store with its pinned header and the keys held here, and see whether it went back
-        in time.
-
-        ``lately``: a check within the last minute suffices, as for the many takes of a night.
+        """Open a store with its pinned header and the keys held here, and check that it was not set
+        back. ``lately``: a check within the last minute suffices, as for the many takes of a night.
         """
         looked = self._looked(door.store, door.header, lately)
         begun = time.monotonic()
@@ -187,8 +184,8 @@ class StoreDoors:
         return vault
 
     async def _see_whether_it_went_back(self, door: Door, vault: Vault) -> None:
-        """A store that lacks the last record that was put there is an older copy of itself; a
-        concern says so.
+        """A store without the last record stored there is an older copy of itself; reported as a
+        concern.
         """
         if door.newest is None or not await vault.lost(door.newest):
             return
@@ -203,14 +200,12 @@ class StoreDoors:
             )
 
     async def still_held(self, backup: str, store: str) -> bool:
-        """Whether the catalogue says that a store holds a backup, now."""
+        """Whether a store holds a backup according to the catalogue now."""
         async with self.session() as session:
             return await session.get(Copy, (backup, store)) is not None
 
     def measures(self, store: StoreRow) -> bool:
-        """Whether it is time to see by how much a store's clock differs: seldom, while it does
-        not.
-        """
+        """Whether to measure the offset of a store's clock: rarely, while there is none."""
         if self.simulated:
             return False
         now, apart = (
@@ -223,5 +218,5 @@ class StoreDoors:
         return due
 
     def index(self, store_id: str) -> PackIndex:
-        """This process's memory of where chunks lie in a store."""
+        """This process's chunk index of a store."""
         return self._indexes.setdefault(store_id, PackIndex())

@@ -1,10 +1,7 @@
-"""The chain of the audit: each entry's digest holds the one before, so that no row is changed
-unnoticed.
-
-Entries are chained after they are committed, in a transaction of their own: with a lock held to
-their end, audited transactions would wait for each other. Fennox's own backup holds the entries
-with their digests, and a store keeps that backup from being rewritten. So a recomputed chain does
-not match what was sealed before.
+"""The audit chain: each entry's digest covers the previous one, so that no row can be changed
+unnoticed. Entries are chained after their commit, in a separate transaction; otherwise audited
+transactions would wait for each other's lock. Fennox's own backups contain the entries with their
+digests and cannot be rewritten in a store. So a recomputed chain would not match the backed-up one.
 """
 
 from __future__ import annotations
@@ -31,7 +28,7 @@ from fennox.service.own_state import own_backup, own_routine
 _CHAINING = 7204  # advisory lock
 _AT_ONCE = 500  # entries
 _NAMED = 20  # faults
-FIRST = "0" * 64  # what the first entry follows
+FIRST = "0" * 64  # start value of the chain
 
 
 def digest_of(before: str, entry: Audit) -> str:
@@ -57,8 +54,8 @@ def digest_of(before: str, entry: Audit) -> str:
 
 
 async def chain(context: Context, session: AsyncSession) -> int:
-    """Chain what was committed since, and queue it for routes that receive the audit. Returns the
-    number of entries.
+    """Chain newly committed entries and queue them for routes that receive the audit. Returns their
+    number.
     """
     await session.execute(select(func.pg_advisory_xact_lock(_CHAINING)))
     last = select(Audit).where(Audit.place.is_not(None)).order_by(Audit.place.desc()).limit(1)
@@ -108,7 +105,7 @@ def _facts(row: Audit) -> MessageFacts:
 
 @dataclass
 class Checked:
-    """What a check found. ``held``: entries that Fennox's own backup holds as well."""
+    """Result of a check. ``held``: entries that are also in Fennox's own backup."""
 
     entries: int = 0
     faults: list[str] = field(default_factory=list)

@@ -26,7 +26,7 @@ class OwnBackup:
     vault: Vault
     reader: BackupReader
     head: Head
-    # newer ones that do not open, and records that cannot be read
+    # newer backups that do not open, and unreadable records
     passed: list[str] = field(default_factory=list)
 
     @property
@@ -35,7 +35,7 @@ class OwnBackup:
 
 
 async def find(vault: Vault, wanted: str | None) -> OwnBackup:
-    """The newest backup of the own state that opens, or the wanted one; what is passed over is
+    """The newest readable backup of the own state, or the requested one; skipped backups are
     named.
     """
     index = PackIndex()
@@ -46,7 +46,7 @@ async def find(vault: Vault, wanted: str | None) -> OwnBackup:
         try:
             record = await vault.read_record(name)
         except Damaged as error:
-            # it may have been one of the own state
+            # it may have been a backup of the own state
             passed.append(f"{name} cannot be read: {error.what}")
             continue
         if record.reference.kind == KIND and record.reference.backup.startswith(wanted or ""):
@@ -81,9 +81,7 @@ def _named(record: Record) -> str:
 
 
 async def must_be_known(reader: BackupReader) -> None:
-    """Refuse a state of a newer Fennox: what this one does not know of it would be lost without a
-    word.
-    """
+    """Refuse a state from a newer Fennox: whatever is unknown here would be lost silently."""
     documents = await documents_of(reader)
     async for line in rows_of(reader, documents.get("schema")):
         number = str(json.loads(line)["schema"])
@@ -96,7 +94,7 @@ async def must_be_known(reader: BackupReader) -> None:
 
 
 async def documents_of(reader: BackupReader) -> dict[str, Document]:
-    """Every table's document: which it is, the kind file that was taken along says."""
+    """Every table's document, located by the kind file in the backup."""
     head = await reader.head()
     kind = load_kind(head.kind.text)
     tables = {
@@ -117,7 +115,7 @@ Documents = Mapping[str, Path]
 
 
 async def fetched(reader: BackupReader, folder: Path) -> Documents:
-    """Read the whole state out of the store before the database is touched: a store may be slow."""
+    """Read the whole state from the store before touching the database: a store may be slow."""
     found = {}
     for number, (table, document) in enumerate((await documents_of(reader)).items()):
         found[table] = folder / str(number)

@@ -1,4 +1,4 @@
-"""The routine that takes Fennox's own state twice a day, and what is wrong while there is none."""
+"""The routine that takes Fennox's own state twice a day, and the concern while there is none."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ async def own_system(session: AsyncSession) -> System | None:
 
 
 async def keep(context: Context, session: AsyncSession, wanted: OwnStateWanted, by: str) -> None:
-    """Make Fennox a system of its own and take it twice a day, the first time at once."""
+    """Enrol Fennox as a system and take it twice a day, the first time at once."""
     stores = [await named(session, StoreRow, name) for name in (wanted.store, *wanted.copy_to)]
     if not wanted.on_this_machine and all(is_on_this_machine(store) for store in stores):
         raise Conflict(
@@ -84,7 +84,9 @@ async def _new_system(context: Context, session: AsyncSession) -> System:
 
 
 async def _routine(context: Context, session: AsyncSession, stores: list[StoreRow]) -> Routine:
-    """Switch it on, into the first of ``stores``, copied to the others; make it if missing."""
+    """Switch it on, with the first of ``stores`` as target and copies to the others; create it if
+    missing.
+    """
     named_so = select(Routine).where(Routine.name == NAME)
     routine = (await session.execute(named_so)).scalar_one_or_none()
     if routine is None:
@@ -166,7 +168,7 @@ def _warnings(stores: list[StoreRow], mine: list[Routine]) -> list[str]:
 
 
 async def concerns(context: Context, session: AsyncSession) -> list[ConcernFound]:
-    """Once there is something to lose."""
+    """Raised once there is something to lose."""
     if (await session.execute(select(StoreRow.id).limit(1))).first() is None:
         return []
     state = await shown(context, session)

@@ -1,4 +1,4 @@
-"""Bringing the service back on an empty machine from a store and a passphrase."""
+"""Rebuilding the service on an empty machine from a store and a passphrase."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from fennox.service.own_state.own_routine import KIND
 from fennox.service.own_state.rebuilt_secrets import Rebuilt, SecretsAnew
 from fennox.service.runs import new_runs
 
-_ROWS = 500  # rows that are written at a time
+_ROWS = 500  # rows written at a time
 _REASON = "The service was rebuilt from a backup that was taken while this run went on."
 
 
@@ -39,12 +39,10 @@ async def must_be_empty(session: AsyncSession) -> None:
 
 
 async def rebuild(context: Context, own: OwnBackup, address: str, key: str | None) -> Rebuilt:
-    """Write the whole state in one transaction. ``address``, ``key``: where the store was found
-    this time.
-    """
+    """Write the whole state in one transaction. ``address``, ``key``: of the store as found now."""
     opening = own.vault.opening_key()
     done = Rebuilt(left=[f"Look at this: {text}" for text in own.passed])
-    with TemporaryDirectory(prefix="fennox-rebuild-") as folder:  # which nobody else may enter
+    with TemporaryDirectory(prefix="fennox-rebuild-") as folder:  # nobody else may enter the folder
         documents = await fetched(own.reader, Path(folder))
         return await _write(context, own, opening, documents, done, (address, key))
 
@@ -130,7 +128,7 @@ async def _go_on_counting(session: AsyncSession, kept: KeptTable) -> None:
 
 
 async def _take_its_place(session: AsyncSession, documents: Documents) -> None:
-    """From now on this is the service that it was."""
+    """Take over the identity of the former service."""
     for line in lines(documents, "service_state"):
         row = own_state_link.parse_row(KEPT["service_state"], line)
         await session.execute(

@@ -15,7 +15,7 @@ from fennox.service.own_state.own_backup import Documents, lines
 
 @dataclass
 class Rebuilt:
-    """What came back. ``left`` says in words what a person still has to do."""
+    """Result of a rebuild. ``left``: sentences about what a person still has to do."""
 
     rows: dict[str, int] = field(default_factory=dict)
     left: list[str] = field(default_factory=list)
@@ -23,7 +23,7 @@ class Rebuilt:
 
 @dataclass
 class SecretsAnew:
-    """Sealed secrets by what they are; opened and sealed again under the new key file."""
+    """Sealed secrets by place; opened and resealed under the new key file."""
 
     vault: Vault
     opening: OpeningKey
@@ -67,7 +67,7 @@ class SecretsAnew:
         if secret is not None:
             row["sealed_totp"] = self.keyfile.seal(secret, f"users|{row['id']}|totp")
             return
-        # otherwise the password alone would be enough
+        # otherwise the password alone would suffice
         row["password_hash"], row["totp_since"] = "", None
         self.done.left.append(
             f"The second factor of {row['name']} is lost. Nobody can sign in with that password"

@@ -1,5 +1,5 @@
-"""What a recovery sheet contains. It has no secret: a thief of the sheet has addresses, and still
-needs a passphrase.
+"""The content of a recovery sheet. It contains no readable secret: a thief of the sheet has
+addresses, but still needs a passphrase.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ from fennox.service.upkeep import store_anchors
 from fennox.stores import addresses
 from fennox.wire.recovery import RecoverySheet, SealedLogin, StoreOnSheet, SystemOnSheet
 
-_PATIENCE = 3.0  # seconds for a name to be looked up
+_PATIENCE = 3.0  # seconds for a name lookup
 
 
 async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
@@ -90,7 +90,7 @@ def _product(row: System) -> str:
 def _rebuilt_by(context: Context, row: System) -> str:
     try:
         return context.kinds.kind(row.kind)[0].rebuilt_by
-    except FennoxError:  # a kind that is not installed any more: its backups carry it
+    except FennoxError:  # a kind no longer installed: its backups contain it
         return ""
 
 
@@ -126,8 +126,8 @@ async def _store(
 def _login(
     context: Context, row: StoreRow, login: Login | None, header: Header
 ) -> SealedLogin | None:
-    """Sealed to the store's key set, so that the passphrase that opens the backups opens the way to
-    them as well.
+    """The login, sealed to the store's key set, so that the passphrase for the backups also unlocks
+    access to them.
     """
     if login is None or login.proves_by not in ("key", "password"):
         return None
@@ -145,7 +145,7 @@ def _login(
 
 
 async def _numbers(text: str) -> list[str]:
-    """The addresses behind a name, since on the bad day nobody may resolve it."""
+    """The addresses behind a name, since after a disaster it may not resolve."""
     address = addresses.parse(text)
     host = (
         urlsplit(address.options["endpoint"]).hostname
@@ -166,7 +166,7 @@ async def _numbers(text: str) -> list[str]:
 
 
 def login_of(store: StoreOnSheet, passphrase: str) -> Credential | None:
-    """The login that a sheet holds of a store; None if it needs none, or was kept by an agent."""
+    """A store's login for the sheet; None if it needs none, or an agent holds it."""
     if store.login is None:
         return None
     header = headers.decode(store.header.encode())
