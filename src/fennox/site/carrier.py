@@ -1,9 +1,9 @@
 """The worker of a site: connects to the service over HTTPS, makes connections at the site on
 request, and carries their bytes.
 
-Nothing listens on it, and it keeps nothing. It carries SSH and TLS between the service and the
-machines, so it learns no login and no content. It can only refuse. ``here`` is the machine it runs
-on (``here.py``).
+It listens nowhere and stores nothing. It relays SSH and TLS between the service and the machines,
+so it learns no login and no content; it can only refuse. ``here`` is the machine it runs on
+(``here.py``).
 """
 
 from __future__ import annotations
@@ -43,7 +43,7 @@ log: Any = structlog.get_logger()
 
 
 def networks(texts: Sequence[str]) -> list[Network]:
-    """As ``--only`` names them, like 10.20.0.0/16."""
+    """Networks given with ``--only``, such as 10.20.0.0/16."""
     try:
         return [ipaddress.ip_network(text) for text in texts]
     except ValueError as error:
@@ -55,8 +55,8 @@ def networks(texts: Sequence[str]) -> list[Network]:
 @dataclass
 class Carrier:
     """One site's worker. ``only``: the networks it connects to; empty: all. ``here``: the service
-    may read and restore this machine itself. ``authority``: whose word for the service's
-    certificate is taken, in place of this machine's authorities.
+    may read and restore this machine itself. ``authority``: verifies the service's certificate,
+    instead of this machine's authorities.
     """
 
     service: str
@@ -88,15 +88,13 @@ class Carrier:
 
     @property
     def fingerprint(self) -> str:
-        """Of this machine, for the system that is read as ``here``."""
+        """This machine's host key, for the system read as ``here``."""
         return self._own.fingerprint
 
     async def carry(self) -> None:
-        """Until it is cancelled or sent away; a line that is cut is waited for.
-
-        Raises:
-            NotSignedIn: the token counts no more.
-            Conflict: another worker of the site has come.
+        """Runs until cancelled or dismissed; reconnects after a broken connection. Raises:
+        NotSignedIn: the token is no longer valid. Conflict: another worker of the site has
+        connected.
         """
         try:
             async with contextlib.aclosing(self._lines()) as lines:
@@ -117,9 +115,7 @@ class Carrier:
             await asyncio.gather(*self._carried, return_exceptions=True)
 
     def _lines(self) -> AsyncGenerator[ClientConnection, None]:
-        """One after the other; who ends in the middle closes it, else the last is closed when it is
-        next tidied up.
-        """
+        """One connection after the other; a caller that stops early must close the generator."""
         return cast(AsyncGenerator[ClientConnection, None], aiter(self._connect("worker")))
 
     def _connect(self, path: str) -> connect:
@@ -128,7 +124,7 @@ class Carrier:
             f"{base}/api/v1/sites/{path}",
             additional_headers={"Authorization": f"Bearer {self.token}"},
             ssl=self._context,
-            compression=None,  # what goes over it cannot be made smaller: it is encrypted
+            compression=None,  # no compression: the traffic is encrypted
             max_size=4 * 1024 * 1024,
             reconnect_delays=_pauses,
             process_exception=_judge,
@@ -188,7 +184,7 @@ class Carrier:
         raise last
 
     async def _allowed(self, host: str, port: int) -> list[str]:
-        """The host's addresses; one that is not allowed is not tried, whatever name it has."""
+        """The host's allowed addresses, checked after resolving its name."""
         found = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
         addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
         if self.only:
@@ -205,9 +201,7 @@ class Carrier:
 
 
 def _pauses() -> Generator[float, None, None]:
-    """Seconds between attempts to come back: soon, then more seldom, and never all sites at the
-    same time.
-    """
+    """Seconds between attempts to reconnect: short, then longer, with jitter between sites."""
     pause = 1.0
     while True:
         yield pause * (0.75 + secrets.randbelow(500) / 1000)
@@ -222,7 +216,7 @@ def _is_own(host: str) -> bool:
 
 
 def _judge(error: Exception) -> Exception | None:
-    """What waiting will not mend ends the worker; the rest is tried again. None: again."""
+    """The error that ends the worker, or None to try again."""
     if isinstance(error, ssl.SSLCertVerificationError):
         return Unreachable(
             f"The service's certificate is not trusted here: {error.verify_message}.",

@@ -1,8 +1,8 @@
 """The machine that a site's worker runs on, read as ``here``: an SSH server that listens nowhere.
 
-It speaks over one end of a socket pair, whose other end the worker carries. Who gets there is the
-service alone, which proved by its certificate who it is; so nobody is asked to prove anything
-again, and the commands run as the account that the worker runs as.
+It uses one end of a socket pair whose other end the worker relays. Only the service gets there,
+already authenticated by its certificate, so no further login is required, and commands run as the
+worker's own account.
 """
 
 from __future__ import annotations
@@ -23,8 +23,8 @@ _BLOCK = 128 * 1024  # bytes
 
 
 class OwnMachine:
-    """Its host key comes from the site's token, so that it stays the same though nothing is
-    kept.
+    """Its host key is derived from the site's token, so it stays the same although nothing is
+    stored.
     """
 
     def __init__(self, token: str) -> None:
@@ -39,7 +39,7 @@ class OwnMachine:
         return self._key.get_fingerprint("sha256")
 
     async def open(self) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-        """The other end of a connection to this machine."""
+        """A new connection to this machine."""
         ours, theirs = socket.socketpair()
         task = asyncio.create_task(self._serve(theirs))
         self._serving.add(task)
@@ -47,7 +47,7 @@ class OwnMachine:
         return await asyncio.open_connection(sock=ours)
 
     async def _serve(self, end: socket.socket) -> None:
-        with contextlib.suppress(OSError, asyncssh.Error):  # the connecting side learns of it
+        with contextlib.suppress(OSError, asyncssh.Error):  # the connecting side notices
             connection = await asyncssh.run_server(
                 end,
                 server_factory=_NobodyIsAsked,
@@ -67,7 +67,7 @@ class _NobodyIsAsked(asyncssh.SSHServer):
 
 async def _carry_out(process: asyncssh.SSHServerProcess[bytes]) -> None:
     if process.command is None:
-        process.exit(1)  # there is no terminal here
+        process.exit(1)  # terminals are not supported
         return
     child = await asyncio.create_subprocess_exec(
         "/bin/sh",
@@ -86,7 +86,7 @@ async def _carry_out(process: asyncssh.SSHServerProcess[bytes]) -> None:
         talking.cancel()
         leaving.cancel()
         await asyncio.gather(talking, leaving, return_exceptions=True)
-        if child.returncode is None:  # nobody hears it any more
+        if child.returncode is None:  # nobody receives it any more
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(child.pid, signal.SIGKILL)
             await child.wait()
@@ -115,7 +115,7 @@ async def _feed(
     assert child.stdin is not None
     with contextlib.suppress(
         OSError, asyncssh.Error
-    ):  # it ended before it read everything; its code shows why
+    ):  # it ended before reading everything; its exit code shows why
         while block := await process.stdin.read(_BLOCK):
             child.stdin.write(block)
             await child.stdin.drain()

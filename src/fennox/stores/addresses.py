@@ -1,4 +1,4 @@
-"""Where a store is, as one line of text (RFC 3986), never with a secret or an account in it."""
+"""Store addresses as one line of text (RFC 3986), never with a secret or an account."""
 
 from __future__ import annotations
 
@@ -13,9 +13,9 @@ from fennox.links.base import Address
 Scheme = Literal["file", "sftp", "ftp", "ftps", "s3", "dav", "davs"]
 
 PORTS: dict[str, int] = {"sftp": 22, "ftp": 21, "ftps": 21, "dav": 80, "davs": 443}
-PLAIN = ("ftp", "dav")  # what is sent to these, login and all, can be read on the way
+PLAIN = ("ftp", "dav")  # everything sent to these, including the login, can be read in transit
 _S3_OPTIONS = {"endpoint", "region", "style", "lock-days"}
-_MOST_LOCK_DAYS = 3660  # nobody can undo a lock, so a slip of the hand must not last
+_MOST_LOCK_DAYS = 3660  # nobody can undo a lock, so a typing mistake must not last
 _EXAMPLES = (
     "Write a folder like /srv/backups, or sftp://host/folder, ftps://host/folder,"
     " ftp://host/folder, s3://bucket/prefix?endpoint=https://host, davs://host/folder or"
@@ -49,7 +49,7 @@ class StoreAddress:
         return StoreAddress(self.scheme, self.host, self.port, path.rstrip("/"), self.options)
 
     def __str__(self) -> str:
-        """The one way to write it: two addresses are the same place if their texts are equal."""
+        """The canonical form: two addresses are the same place if their texts are equal."""
         if self.scheme == "file":
             return self.path
         path = quote(self.path)

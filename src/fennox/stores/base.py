@@ -1,8 +1,7 @@
-"""What every store can do: keep whole objects under names. Nothing of ours runs on the other side.
-
-A backend implements five verbs and promises: a put is whole or absent and never overwrites; every
-error is one of ``core.errors``; a listing yields only names the format makes, temporary and strange
-ones are passed over.
+"""The interface of all stores: keeping whole objects under names. No code of ours runs on the far
+side. A backend implements five verbs and promises: a put is atomic and never overwrites; every
+error is one of ``core.errors``; a listing yields only names of the format and skips temporary and
+foreign ones.
 """
 
 from __future__ import annotations
@@ -16,7 +15,7 @@ from typing import Protocol
 
 from fennox.core.names import ObjectName, is_object_name
 
-# names beginning so are unfinished writes; readers ignore them (store-format §2.4)
+# prefix of unfinished writes; readers ignore them (store-format §2.4)
 TEMPORARY_PREFIX = "."
 _TEMPORARY = re.compile(r"\.[0-9a-f]{16}\.tmp\Z")
 
@@ -31,7 +30,7 @@ class FoundObject:
 
 
 def found(name: str, size: int, modified: datetime | None) -> list[FoundObject]:
-    """As a list of one; of none if the name is not one that the format makes."""
+    """A list of one, or empty if the name is not one of the format."""
     return [FoundObject(ObjectName(name), size, modified)] if is_object_name(name) else []
 
 
@@ -40,12 +39,12 @@ Keep = Callable[[str, int, datetime | None], list[FoundObject]]
 
 
 def temporary_name() -> str:
-    """Of a write that is not finished."""
+    """For an unfinished write."""
     return f"{TEMPORARY_PREFIX}{secrets.token_hex(8)}.tmp"
 
 
 def unfinished(name: str, size: int, modified: datetime | None) -> list[FoundObject]:
-    """As :func:`found`, of writes that were not finished and of nothing else."""
+    """As :func:`found`, only for unfinished writes."""
     return (
         [FoundObject(ObjectName(name), size, modified)]
         if _TEMPORARY.match(name.rsplit("/", 1)[-1])
@@ -71,9 +70,7 @@ class Space:
 
 @dataclass(frozen=True)
 class Entry:
-    """Something in any folder of the far side, as a person looks for the right one. ``size`` in
-    bytes, for files.
-    """
+    """An entry in any folder of the far side, for people browsing. ``size`` in bytes, for files."""
 
     name: str
     folder: bool
@@ -82,8 +79,8 @@ class Entry:
 
 @dataclass(frozen=True)
 class Abilities:
-    """What a backend can do, as data. ``exclusive``: the far side itself refuses a second object of
-    the same name; ``retention``: it keeps an object from being deleted until a date.
+    """A backend's capabilities. ``exclusive``: the far side itself refuses a second object of the
+    same name; ``retention``: it keeps an object from being deleted until a date.
     """
 
     ranges: bool
@@ -104,20 +101,16 @@ class Store(Protocol):
 
     @property
     def lock(self) -> timedelta | None:
-        """How long what is written is to be locked, as the store's address says; None: not at
-        all.
-        """
+        """How long written objects are locked, from the store's address; None: not at all."""
 
     async def put(
         self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
     ) -> None:
-        """Write a whole object; :class:`Conflict` if the name is taken, and then nothing has
-        changed.
-        """
+        """Write a whole object; raises :class:`Conflict`, without effect, if the name is taken."""
 
     async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
-        """Read an object or a range of it; :class:`NotFound` if it is not there, never fewer bytes
-        than asked for.
+        """Read an object or a range; raises :class:`NotFound` if missing; never returns fewer bytes
+        than requested.
         """
 
     def list(self, prefix: str) -> AsyncIterator[FoundObject]:
@@ -128,10 +121,10 @@ class Store(Protocol):
     async def stat(self, name: ObjectName) -> FoundObject | None: ...
 
     async def delete(self, name: ObjectName) -> None:
-        """Remove an object; one that is already gone is no error."""
+        """Remove an object; a missing one is not an error."""
 
     async def unfinished(self) -> Sequence[FoundObject]:
-        """Writes that were begun and never finished; they go with :meth:`delete`."""
+        """Unfinished writes; :meth:`delete` removes them."""
 
     async def locked_until(self, name: ObjectName) -> datetime | None:
         """Until when the far side refuses to delete an object; None if it does not."""
@@ -142,19 +135,17 @@ class Store(Protocol):
     async def space(self) -> Space | None: ...
 
     async def entries(self, path: str | None = None) -> Sequence[Entry]:
-        """What a folder of the far side holds, the store's own if none is given, whether or not it
-        is ours.
-        """
+        """Everything in a folder of the far side, by default the store's own."""
 
     async def landed(self) -> str:
-        """In words: which account is logged in, and in which folder it is."""
+        """A sentence about the account and folder in use."""
 
     async def close(self) -> None:
-        """Let connections go; the next verb makes a new one."""
+        """Close connections; the next verb opens a new one."""
 
 
 class Wrapped:
-    """Passes every verb on; base of what stands between an engine and a store."""
+    """Forwards every verb; base class of store wrappers."""
 
     def __init__(self, inner: Store) -> None:
         self.inner = inner

@@ -1,5 +1,5 @@
-"""A folder as a store: also a mounted share or a USB disk. Writes are whole or absent, and synced
-to the disk.
+"""A folder as a store, including mounted shares and USB disks. Writes are atomic and synced to
+disk.
 """
 
 from __future__ import annotations
@@ -40,9 +40,7 @@ from fennox.stores.base import (
 )
 from fennox.stores.mounts import mount_of
 
-_LOOKED_WITHIN = (
-    1.0  # seconds: where many takes write at one time, not each has to look at the mount
-)
+_LOOKED_WITHIN = 1.0  # seconds; with many concurrent takes, not each has to check the mount
 _FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 _READ = "read"
 _FORBIDDEN = {errno.EACCES, errno.EPERM}
@@ -62,7 +60,7 @@ class FolderStore:
     def __init__(self, root: Path, mounted: str | None = None) -> None:
         self._root = root
         self._mounted = mounted
-        self._looked = -inf  # when the mount was last checked, by a clock of our own
+        self._looked = -inf  # when the mount was last checked, by a monotonic clock
 
     @property
     def address(self) -> str:
@@ -181,7 +179,7 @@ class FolderStore:
                 "Look at what the store holds.",
                 name=name,
             )
-        # a bad place of the disk stays one, however often it is read
+        # a bad sector stays bad, however often it is read
         if (doing, error.errno) == (
             _READ,
             errno.EIO,
@@ -269,7 +267,7 @@ class FolderStore:
         try:
             status = os.lstat(os.path.join(self._root, name))
         except FileNotFoundError:
-            return []  # removed between listing and looking
+            return []  # removed between listing and stat
         return keep(name, status.st_size, datetime.fromtimestamp(status.st_mtime, UTC))
 
     def _stat(self, name: ObjectName) -> FoundObject | None:

@@ -96,7 +96,7 @@ class FtpStore(RemoteStore[_FtpSession]):
             raise
 
     async def _trusted(self) -> ssl.SSLContext:
-        """Look at the certificate over a first connection that logs in to nothing."""
+        """Fetch the certificate over a first connection without a login."""
         if self._key == tls.AUTHORITY:
             return ssl.create_default_context()
         client = await self._connected(tls.looking_context())
@@ -183,7 +183,7 @@ class FtpStore(RemoteStore[_FtpSession]):
             for start in range(0, len(data), BLOCK):
                 await stream.write(data[start : start + BLOCK])
         except (BrokenPipeError, ConnectionResetError):
-            await stream.finish()  # why it was cut says more than that it was
+            await stream.finish()  # the cause is more useful than the broken connection
             raise
         except BaseException:
             await closed(stream.writer)
@@ -191,7 +191,7 @@ class FtpStore(RemoteStore[_FtpSession]):
         await stream.finish()
 
     async def _make_parents(self, client: FtpClient, name: ObjectName) -> None:
-        # the store's own folder is never made here
+        # the store's own folder is never created here
         await client.command(f"CWD {self._path('')}", "250")
         await client.command("CWD /", "250")
         at = self._path("").rstrip("/")
@@ -233,8 +233,7 @@ class FtpStore(RemoteStore[_FtpSession]):
         if span.start + span.length == size:
             await stream.finish()
         else:
-            # Closing early is how a range is read; servers call that a failed transfer, or do not
-            # notice.
+            # Ranges are read by closing early; servers report a failed transfer, or do not notice.
             await stream.finish(expected_codes=("2xx", "426", "451", "450", "550"))
         if len(kept) != span.length:
             raise cut_short(name, span)
@@ -260,11 +259,9 @@ class FtpStore(RemoteStore[_FtpSession]):
         return listed
 
     async def _listed(self, client: FtpClient, *, hidden: bool = False) -> list[Entry]:
-        """The folder the connection is in. Lines that no parser understands are passed over, as
-        strange names are.
-
-        ``hidden``: also names with a dot before them, which some servers show only when they are
-        asked as ``ls`` is.
+        """List the connection's present folder. Unparsable lines and foreign names are skipped.
+        ``hidden``: also names with a leading dot, which some servers show only with an option of
+        ``ls``.
         """
         command: Literal["MLSD", "LIST"] = "MLSD" if client.knows_mlsd else "LIST"
         entries = []
@@ -297,7 +294,7 @@ class FtpStore(RemoteStore[_FtpSession]):
             )
 
     async def _room(self, session: _FtpSession) -> Space | None:
-        return None  # the protocol has no word for it
+        return None  # not supported by the protocol
 
     async def _entries(self, session: _FtpSession, path: str) -> list[Entry]:
         await session.client.command(f"CWD {path or '/'}", "250")

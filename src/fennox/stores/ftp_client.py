@@ -1,4 +1,4 @@
-"""An FTP client (RFC 959, RFC 4217) that keeps the promises stores need."""
+"""An FTP client (RFC 959, RFC 4217) with the guarantees stores need."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ CONNECT = 15.0  # seconds
 BLOCK = 256 * 1024  # bytes
 
 
-# Object names are ASCII; any byte that a listing holds must be readable all the same.
+# Object names are ASCII, but any byte in a listing must be readable.
 ENCODING = "latin-1"
 
 
@@ -70,7 +70,7 @@ class FtpClient(aioftp.Client):
             control: ssl.SSLObject | None = self.stream.writer.get_extra_info("ssl_object")
             if control is not None:
                 again = control.context
-                # some servers insist on the session being used again
+                # some servers require TLS session reuse
                 if control.session is not None:
                     again = SSLSessionBoundContext(
                         ssl.PROTOCOL_TLS_CLIENT, context=control.context, session=control.session

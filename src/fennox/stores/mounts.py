@@ -1,5 +1,5 @@
-"""What a folder is mounted from, so that a share or disk that is away is noticed and its mount
-point never filled.
+"""Identifying a folder's mount, so that a missing share or disk is noticed and its mount point
+never filled.
 """
 
 from __future__ import annotations
@@ -22,9 +22,7 @@ class Mount:
 
     @property
     def identity(self) -> str:
-        """What stays the same while it is the same disk or share: its source or UUID, its type and
-        its place.
-        """
+        """The identity of a disk or share: its source or UUID, type and mount point."""
         return f"{self.type} {_lasting(self.source)} at {self.point}"
 
     def __str__(self) -> str:
@@ -58,7 +56,7 @@ def _unescaped(text: str) -> str:
 
 
 def _lasting(source: str) -> str:
-    """A disk's UUID instead of the name it happens to have today."""
+    """A disk's UUID instead of its present device name."""
     if not source.startswith("/dev/") or not _BY_UUID.is_dir():
         return source
     for link in _BY_UUID.iterdir():

@@ -15,8 +15,8 @@ from fennox.stores.folder import FolderStore
 
 
 def open_store(address: StoreAddress, credential: Credential | None, key: str | None) -> Store:
-    """``key``: the accepted host key or certificate, or what a folder was mounted from (None:
-    nothing accepted yet).
+    """``key``: the accepted host key or certificate, or a folder's mount identity (None: nothing
+    accepted yet).
     """
     if address.scheme == "file":
         return FolderStore(Path(address.path), key)

@@ -27,7 +27,7 @@ from fennox.core.names import ObjectName
 from fennox.stores.addresses import StoreAddress
 from fennox.stores.base import Abilities, Entry, FoundObject, Keep, Space, Span, found, unfinished
 
-IDLE = 60.0  # seconds a connection is kept after its last use
+IDLE = 60.0  # seconds an idle connection is kept
 _LIMIT = 120.0  # seconds for one verb on one object
 
 
@@ -61,7 +61,7 @@ class RemoteStore(Generic[S]):
     def address(self) -> str:
         return str(self._address)
 
-    # what a protocol implements
+    # to be implemented by a protocol
 
     async def _open(self) -> S:
         raise NotImplementedError
@@ -123,8 +123,8 @@ class RemoteStore(Generic[S]):
         try:
             await self._with(f"write {name}", act, again=False)
         except Unreachable:
-            # The answer was lost, perhaps after the deed: what is there decides (store-format
-            # §13.5).
+            # The response was lost, perhaps after the effect: the object itself decides
+            # (store-format §13.5).
             there = await self.stat(name)
             if there is None:
                 await self._with(f"write {name}", act, again=False)
@@ -229,15 +229,13 @@ class RemoteStore(Generic[S]):
         )
 
     def _named(self, error: FennoxError) -> FennoxError:
-        """What a link says speaks of a machine, and a take has two: which of them it is stands
-        before it.
-        """
+        """Errors name a machine, and a take has two: prefix which one it is."""
         if isinstance(error, Unreachable | WrongLogin) and self.address not in error.what:
             return type(error)(f"{self.address}: {error.what}", error.remedy, **error.fields)
         return error
 
     async def _session(self) -> tuple[S, bool]:
-        """A session, and whether it had been used before."""
+        """A session, and whether it was used before."""
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None

@@ -50,7 +50,7 @@ class _S3Session:
 
 
 class _Head(NamedTuple):
-    """What the server says of an object without its content. ``size`` in bytes."""
+    """An object's metadata. ``size`` in bytes."""
 
     size: int
     modified: datetime
@@ -120,8 +120,8 @@ class S3Store(RemoteStore[_S3Session]):
             )
 
     async def _trust(self, endpoint: str | None) -> str | bool:
-        """What the client checks certificates against: this machine's authorities, or the one
-        accepted certificate.
+        """The trust anchor for certificates: this machine's authorities, or the one accepted
+        certificate.
         """
         if endpoint is None or self._key == tls.AUTHORITY:
             authorities = ssl.get_default_verify_paths().cafile
@@ -271,8 +271,8 @@ class S3Store(RemoteStore[_S3Session]):
         return FoundObject(name, head.size, head.modified) if head is not None else None
 
     async def _remove(self, session: _S3Session, name: ObjectName) -> None:
-        """In a bucket that locks, a plain delete only hides: every version is removed, or none if
-        one is locked.
+        """In a bucket with locks, a plain delete only hides: remove every version, or none if one
+        is locked.
         """
         key = self._prefix + name
         if self.lock is None:

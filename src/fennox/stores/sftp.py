@@ -137,14 +137,14 @@ class SftpStore(RemoteStore[_SftpSession]):
             raise taken(name)
         try:
             await session.sftp.rename(temporary, path)
-        except asyncssh.SFTPFailure:  # all that version 3 has to say
+        except asyncssh.SFTPFailure:  # version 3 offers no more
             if await session.sftp.exists(path):
                 raise taken(name) from None
             raise
 
     async def _make_parents(self, session: _SftpSession, name: ObjectName) -> None:
-        """Folders inside the store; the store's own folder must be there, so that a lost mount is
-        not filled.
+        """Create folders inside the store; the store's own folder must exist, so that a lost mount
+        is not filled.
         """
         if not await session.sftp.isdir(self._path("")):
             raise StoreUnusable(

@@ -163,7 +163,7 @@ class WebDavStore(RemoteStore[_WebdavSession]):
             raise
 
     async def _make_parents(self, session: _WebdavSession, name: ObjectName) -> None:
-        """Collections inside the store; the store's own must be there."""
+        """Create collections inside the store; the store's own must exist."""
         await self._properties(session, self._path(""), "0", _PROPERTIES)
         at = self._path("").rstrip("/")
         for step in name.split("/")[:-1]:
@@ -171,7 +171,7 @@ class WebDavStore(RemoteStore[_WebdavSession]):
             # 405: already there (§9.3.1)
             made = await self._ask(session, "MKCOL", at, (201, 405, 500))
             if made.status_code == 500 and await self._gone(session, at):
-                # else another one made it at the same moment
+                # otherwise another client created it at the same moment
                 await self._ask(session, "MKCOL", at, (201, 405))
 
     async def _get(self, session: _WebdavSession, name: ObjectName, span: Span | None) -> bytes:
@@ -188,7 +188,7 @@ class WebDavStore(RemoteStore[_WebdavSession]):
         data = answer.content
         if span is None:
             return data
-        if answer.status_code == 200:  # the far side knows no ranges
+        if answer.status_code == 200:  # the far side does not support ranges
             data = data[span.start : span.start + span.length]
         if answer.status_code == 416 or len(data) != span.length:
             raise cut_short(name, span)

@@ -9,15 +9,13 @@ from fennox.core.errors import Damaged
 from fennox.core.names import ObjectName
 from fennox.stores.base import Span, Store, Wrapped
 
-_KEPT = 32 * 1024 * 1024  # bytes of objects that are kept
+_KEPT = 32 * 1024 * 1024  # bytes of cached objects
 
 
 class WholeObjects(Wrapped):
-    """Wraps a store for a run that reads most of it, or whole parts. Holds at most ``_KEPT`` bytes
-    and one object.
-
-    ``after``: how many ranges of an object are fetched as such before it is fetched whole, so that
-    a run that wants little of a far store does not fetch much.
+    """Wraps a store for a run that reads most of it. Caches at most ``_KEPT`` bytes and one object.
+    ``after``: number of ranges fetched individually before the whole object is fetched, so that a
+    run that reads little does not transfer much.
     """
 
     def __init__(self, inner: Store, *, after: int = 2) -> None:

@@ -138,9 +138,7 @@ class FailingStore(Wrapped):
 
 
 class ForgetfulStore(Wrapped):
-    """A put that is reported as failed although it happened, once, for the name that ends in
-    ``suffix``.
-    """
+    """Reports one put as failed although it happened, for the name that ends in ``suffix``."""
 
     def __init__(self, inner: Store, suffix: str) -> None:
         super().__init__(inner)
@@ -157,10 +155,8 @@ class ForgetfulStore(Wrapped):
 
 
 class StoppingStore(Wrapped):
-    """The process dies at the n-th verb: before it is carried out, or after it and before anybody
-    learns of it.
-
-    ``count``: how many verbs there were, so that a test can stop at each of them.
+    """Dies at the n-th verb: before it, or after it but before its result is known. ``count``:
+    number of verbs so far, so that a test can stop at each.
     """
 
     def __init__(self, inner: Store, at: int | None, *, after: bool = False) -> None:
@@ -210,13 +206,11 @@ class StoppingStore(Wrapped):
 
 
 class Died(BaseException):
-    """Nothing may catch this, as nothing catches the end of a process."""
+    """Must not be caught, like the end of a process."""
 
 
 class LateListing(Wrapped):
-    """A listing that does not show yet what was put last, as some object stores have it: ``hidden``
-    objects.
-    """
+    """A listing that lags behind recent puts by ``hidden`` objects, as with some object stores."""
 
     def __init__(self, inner: Store, hidden: int) -> None:
         super().__init__(inner)
@@ -249,7 +243,7 @@ class DeniedStore(Wrapped):
 
 
 class SlowStore(Wrapped):
-    """Every verb lets others go first, so that two runs on one store interleave at each of them."""
+    """Every verb yields first, so that two runs on one store interleave at each verb."""
 
     async def put(
         self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
@@ -264,9 +258,7 @@ class SlowStore(Wrapped):
 
 
 class LockingStore(Wrapped):
-    """Locks what it is asked to lock, by a clock that is given, as a bucket with object lock
-    does.
-    """
+    """Locks objects by a given clock, as a bucket with object lock does."""
 
     def __init__(self, inner: Store, *, lock: timedelta, now: Callable[[], datetime]) -> None:
         super().__init__(inner)

@@ -1,4 +1,4 @@
-"""What a sign-in in several steps remembers between them. Each is used once, and ends by itself."""
+"""State between the steps of a sign-in. Each is used once and expires by itself."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _LIFE = timedelta(minutes=10)
 
 
 async def begin(session: AsyncSession, purpose: str, data: dict[str, str]) -> str:
-    """Remember ``data``; the caller holds the handle by which it is found."""
+    """Store ``data``; returns a handle for the caller."""
     handle = secrets.token_urlsafe(32)
     await session.execute(delete(Challenge).where(Challenge.until < func.now()))
     session.add(Challenge(id=digest(handle), purpose=purpose, data=data, until=func.now() + _LIFE))
@@ -24,7 +24,7 @@ async def begin(session: AsyncSession, purpose: str, data: dict[str, str]) -> st
 
 
 async def use(session: AsyncSession, purpose: str, handle: str) -> dict[str, str]:
-    """What was remembered, once. Raises ``NotSignedIn`` if it has ended, or was used."""
+    """Take the stored data, once. Raises ``NotSignedIn`` if it expired or was used."""
     there = delete(Challenge).where(Challenge.id == digest(handle), Challenge.purpose == purpose)
     found = await session.execute(
         there.where(Challenge.until > func.now()).returning(Challenge.data)

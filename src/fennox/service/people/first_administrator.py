@@ -1,4 +1,4 @@
-"""Making people, and the first administrator with a one-time code from the service's log."""
+"""Creating people, and the first administrator with a one-time code from the service's log."""
 
 from __future__ import annotations
 

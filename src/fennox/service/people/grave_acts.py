@@ -1,7 +1,5 @@
-"""Grave acts: what needs a fresh proof of who one is, and a second person where an administrator
-has asked for it.
-
-One table for every route; an operation that may do such harm stands in it (10-security, 2).
+"""Grave acts: operations that need a fresh authentication, and approval by a second person if an
+administrator enabled it. One table for all routes (10-security, 2).
 """
 
 from __future__ import annotations
@@ -17,8 +15,8 @@ from fennox.wire.access import Act
 
 @dataclass(frozen=True)
 class Grave:
-    """``fields``: grave only if the request has one of them. ``approved``: a second person can be
-    asked for.
+    """``fields``: grave only if the request has one of them. ``approved``: approval by a second
+    person can be required.
     """
 
     act: Act
@@ -85,7 +83,7 @@ def of(operation: str, body: Any) -> Grave | None:
 
 
 def must_be_proved(who: Person) -> None:
-    """Raise unless the person has proved within the last minutes who they are."""
+    """Raise unless the person has authenticated within the last minutes."""
     if who.proved:
         return
     minutes = int(FRESH.total_seconds() // 60)

@@ -45,10 +45,10 @@ _ALGORITHMS = [
 """Signatures by a key that only the provider has: never ``none``, nor one by a secret that both
 know.
 """
-_LIMIT = 10.0  # seconds for one answer of the provider
-_KNOWN_FOR = 600.0  # seconds after which its metadata and keys are fetched again
-_LEEWAY = 60  # seconds that clocks may differ by
-_LARGEST = 1_000_000  # bytes of an answer
+_LIMIT = 10.0  # seconds for one response of the provider
+_KNOWN_FOR = 600.0  # seconds before metadata and keys are fetched again
+_LEEWAY = 60  # seconds of allowed clock difference
+_LARGEST = 1_000_000  # bytes of a response
 _MOST_GROUPS = 5_000
 _LOGGED_OUT = (  # Back-Channel Logout 1.0, section 2.4
     "http://schemas.openid.net/event/backchannel-logout"
@@ -58,8 +58,8 @@ _STRONGEST: tuple[Role, ...] = ("administrator", "operator", "auditor", "reader"
 
 @dataclass(frozen=True)
 class Vouched:
-    """Whom the provider vouches for. ``authenticated``: when they last proved who they are
-    (seconds), if it says so.
+    """A person authenticated by the provider. ``authenticated``: when they last authenticated
+    (seconds), if reported.
     """
 
     issuer: str
@@ -71,7 +71,7 @@ class Vouched:
 
 @dataclass
 class Provider:
-    """What is known of the provider; fetched again after a while, or for an unknown key."""
+    """Cached data of the provider; refreshed after a while, or for an unknown key."""
 
     settings: Settings
     _metadata: Mapping[str, Any] = field(default_factory=dict)
@@ -87,8 +87,8 @@ class Provider:
         return self.settings.oidc_issuer
 
     async def metadata(self, *, anew: bool = False) -> Mapping[str, Any]:
-        """Raises ``TryLater`` if the provider is away, ``MendSettings`` if what answers is not that
-        provider.
+        """Raises ``TryLater`` if the provider is unreachable, ``MendSettings`` if another server
+        answers.
         """
         if not anew and self._metadata and time.monotonic() - self._asked < _KNOWN_FOR:
             return self._metadata
@@ -116,7 +116,7 @@ class Provider:
     async def address(
         self, state: str, nonce: str, verifier: str, redirect: str, *, fresh: bool
     ) -> str:
-        """Where the person signs in. ``fresh``: also if they are signed in there."""
+        """The sign-in address. ``fresh``: force a new authentication."""
         endpoint = (await self.metadata())["authorization_endpoint"]
         again = {"prompt": "login", "max_age": 0} if fresh else {}
         address: str = prepare_grant_uri(
@@ -134,8 +134,8 @@ class Provider:
         return address
 
     async def vouched(self, code: str, redirect: str, verifier: str, nonce: str) -> Vouched:
-        """Whom a code stands for. Raises ``NotSignedIn`` for one that is wrong, ``NotAllowed`` for
-        no known group.
+        """The person behind a code. Raises ``NotSignedIn`` for a wrong code, ``NotAllowed`` without
+        a known group.
         """
         endpoint = (await self.metadata())["token_endpoint"]
         wanted = {
@@ -161,7 +161,7 @@ class Provider:
         )
 
     async def logged_out(self, token: str) -> str:
-        """The subject whose sessions end, by a logout token of the provider."""
+        """The subject whose sessions a logout token ends."""
         claims = await self._claims(token)
         events = claims.get("events")
         if not isinstance(events, dict) or _LOGGED_OUT not in events or "nonce" in claims:
@@ -169,12 +169,12 @@ class Provider:
         return _subject(claims)
 
     async def _claims(self, token: str) -> dict[str, object]:
-        """Of a token that this provider has signed for us, just now."""
+        """The claims of a token this provider just signed for us."""
         await self.metadata()
         try:
             decoded = jwt.decode(token, self._keys_of, algorithms=_ALGORITHMS)
         except (JoseError, ValueError, KeyError, TypeError):
-            await self.metadata(anew=True)  # it may have a new key
+            await self.metadata(anew=True)  # the provider may have a new key
             try:
                 decoded = jwt.decode(token, self._keys_of, algorithms=_ALGORITHMS)
             except (JoseError, ValueError, KeyError, TypeError) as error:
@@ -211,9 +211,7 @@ class Provider:
             )
 
     def _name(self, claims: Mapping[str, Any]) -> str:
-        """A name as ours are. What the provider writes otherwise is written so; a mail address
-        without its host.
-        """
+        """A valid user name made from the provider's name; a mail address without its host."""
         given = str(
             claims.get(self.settings.oidc_name_claim) or claims.get("email") or claims["sub"]
         )
@@ -225,8 +223,8 @@ class Provider:
         return name
 
     def _role(self, claims: Mapping[str, Any]) -> Role:
-        """The strongest role among the groups named in the settings. Groups in any other form count
-        for nothing.
+        """The strongest role among the groups named in the settings. Groups in any other form are
+        ignored.
         """
         given = claims.get(self.settings.oidc_groups_claim)
         groups = (
@@ -295,7 +293,7 @@ def _not_for_us(why: str) -> NotSignedIn:
 
 
 def _must_be_safe(address: str) -> None:
-    """Raise unless it is under TLS; a provider on this machine itself needs none."""
+    """Raise unless the address uses TLS; a provider on this machine needs none."""
     parts = urls.split(address)
     if parts.scheme == "https" and parts.hostname:
         return

@@ -11,18 +11,18 @@ from fennox.core.errors import BadInput
 from fennox.service.foundation.hashing import hashed
 
 _hasher = PasswordHasher()
-_NOBODY = _hasher.hash(secrets.token_hex(16))  # a wrong user costs as long as a wrong password
+_NOBODY = _hasher.hash(secrets.token_hex(16))  # an unknown user takes as long as a wrong password
 
 
 def strength_complaint(secret: str, words: list[str]) -> str | None:
-    """Why a passphrase or password is too weak, in words; None if it will do (zxcvbn's best score,
-    10^10 guesses).
+    """A sentence why a passphrase or password is too weak; None if strong enough (zxcvbn's best
+    score, 10^10 guesses).
     """
     if len(secret) > 1024:
         return "It is longer than 1024 characters."
     if len(secret) < 12:
         return f"It has {len(secret)} characters; 12 are the least."
-    from zxcvbn import zxcvbn  # 12 MB of words, for what is seldom done
+    from zxcvbn import zxcvbn  # 12 MB of word lists, rarely needed
 
     judged = zxcvbn(secret[:72], user_inputs=words)
     if judged["score"] == 4:
@@ -43,9 +43,7 @@ async def hash_password(password: str, user: str) -> str:
 
 
 async def fits(password_hash: str | None, password: str) -> bool:
-    """``password_hash`` None: there is no such user, which takes as long. Empty: no password opens
-    it.
-    """
+    """``password_hash`` None: unknown user, takes as long. Empty: no password is accepted."""
     return await hashed(lambda: _fits(password_hash or _NOBODY, password)) and bool(password_hash)
 
 

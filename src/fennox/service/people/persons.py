@@ -1,6 +1,4 @@
-"""Who is signed in, and what they may do: the role and rights of the person, narrowed by the token
-they came with.
-"""
+"""The signed-in person and their permissions: role and rights, narrowed by the token used."""
 
 from __future__ import annotations
 
@@ -35,11 +33,9 @@ estate.
 
 @dataclass(frozen=True)
 class Person:
-    """Who is signed in. ``by_cookie``: a console, whose changes need the header that a foreign page
-    cannot send.
-
-    ``session``: the id of the token they came with. ``proved``: within the last minutes
-    (:mod:`grave`).
+    """The signed-in person. ``by_cookie``: a console, whose changes need a header that a foreign
+    page cannot send. ``session``: id of the token used. ``proved``: authenticated within the last
+    minutes (:mod:`grave_acts`).
     """
 
     id: str
@@ -58,7 +54,7 @@ class Person:
 
 
 def covered(role: str) -> frozenset[Role]:
-    """As :data:`COVERS`, for a role as the database holds it."""
+    """As :data:`COVERS`, for a role from the database."""
     return next(roles for name, roles in COVERS.items() if name == role)
 
 
@@ -69,7 +65,7 @@ def rights_of(role: Role, given: Sequence[str] | None) -> frozenset[Right]:
 
 
 def narrowed(own: Role, to: Role | None) -> Role:
-    """The role of a token: never more than its person has now. What cannot be compared is a
+    """The role of a token: never more than its person's present role. Incomparable roles give a
     reader's.
     """
     if to is None or own in COVERS[to]:
@@ -101,7 +97,7 @@ def person_from(user: User, token: Token, *, by_cookie: bool, proved: bool) -> P
 
 
 def must_have(who: Person, right: Right) -> None:
-    """Raise unless the person has a right that goes apart from roles."""
+    """Raise unless the person has a right that is separate from roles."""
     if right not in who.rights:
         raise NotAllowed(
             f"You may not do this; it needs the right `{right}`.",

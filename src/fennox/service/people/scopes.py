@@ -1,10 +1,7 @@
-"""The part of the estate that a person or token reaches. Nothing outside it is shown, counted, or
-acted on.
-
-What is read for such a person is filtered in one place: every statement of their request, whatever
-route or module it comes from. What they change is looked up through the same filter before its
-route begins; the route itself sees the whole estate, as rules about other systems must hold for
-everybody.
+"""The scope of a person or token: the part of the estate they may see, count and act on. Reads are
+filtered in one place: every statement of the request, whatever module issues it. Objects to change
+are looked up through the same filter before their route runs; the route itself sees the whole
+estate, because rules about other systems apply to everybody.
 """
 
 from __future__ import annotations
@@ -29,7 +26,7 @@ from fennox.service.queries.selectors import check_selector, selected, terms
 
 _reading: ContextVar[Scope] = ContextVar("the caller's scope", default=None)
 
-# the tables themselves: the filter must not meet itself
+# plain tables, so that the filter does not apply to itself
 _systems, _backups = System.__table__, Backup.__table__
 
 
@@ -40,7 +37,7 @@ def read_within(scope: Scope) -> None:
 
 @contextmanager
 def within(scope: Scope) -> Iterator[None]:
-    """Inside of it nothing outside of ``scope`` is read."""
+    """A context that limits reads to ``scope``."""
     before = _reading.set(scope)
     try:
         yield
@@ -50,7 +47,7 @@ def within(scope: Scope) -> Iterator[None]:
 
 @contextmanager
 def whole() -> Iterator[None]:
-    """Decisions about the estate see all of it, whatever the caller's scope."""
+    """A context without a scope, for decisions about the whole estate."""
     with within(None):
         yield
 
@@ -61,7 +58,7 @@ def is_narrow() -> bool:
 
 
 def fits(scope: Scope) -> ColumnElement[bool]:
-    """Which rows of the table of systems are within."""
+    """The condition for systems within a scope."""
     lists = [
         or_(*(and_(*_selected(selector)) for selector in selectors)) for selectors in scope or ()
     ]
@@ -69,7 +66,7 @@ def fits(scope: Scope) -> ColumnElement[bool]:
 
 
 async def reaches(session: AsyncSession, scope: Scope, system: System) -> bool:
-    """Whether somebody with this scope may know of ``system``."""
+    """Whether this scope includes ``system``."""
     found = await session.execute(
         select(_systems.c.id).where(_systems.c.id == system.id, fits(scope))
     )
@@ -110,7 +107,7 @@ def _only(table: type[Any], criteria: ColumnElement[bool]) -> Any:
 
 
 async def check(session: AsyncSession, selectors: Sequence[str] | None) -> None:
-    """Raise ``BadInput`` if a scope is not understood, or fits no system: a misspelt one would shut
+    """Raise ``BadInput`` if a scope is invalid or matches no system: a misspelt one would lock
     somebody out.
     """
     if selectors is None:

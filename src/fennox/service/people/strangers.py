@@ -1,7 +1,5 @@
-"""Requests without a sign-in, for the audit: one entry for an address a minute, which counts the
-others.
-
-A stranger may knock as often as they like; the audit must not become as long as they please.
+"""Auditing requests without a sign-in: one entry per address and minute, with a count. So a
+stranger cannot inflate the audit.
 """
 
 from __future__ import annotations
@@ -11,25 +9,23 @@ from collections import OrderedDict
 from dataclasses import dataclass, field
 
 _AGAIN = 60.0  # seconds
-_MOST = 4096  # remembered addresses; a new one replaces the one recorded longest ago
+_MOST = 4096  # remembered addresses; a new one replaces the least recently recorded
 
 
 @dataclass
 class _SeenStranger:
     told: float
-    since: int = 0  # requests not recorded yet
+    since: int = 0  # requests not yet recorded
 
 
 @dataclass
 class Strangers:
-    """In one process. Counts not yet recorded when it ends are lost."""
+    """Counters of one process. Unrecorded counts are lost when it ends."""
 
     _by_address: OrderedDict[str, _SeenStranger] = field(default_factory=OrderedDict)
 
     def to_tell(self, address: str, now: float | None = None) -> int | None:
-        """How many requests an entry now is about, this one among them; None: it is too soon for
-        one.
-        """
+        """Number of requests for an entry now, including this one; None: too soon for an entry."""
         now = time.monotonic() if now is None else now
         seen = self._by_address.get(address)
         if seen is not None and now - seen.told < _AGAIN:

@@ -1,4 +1,4 @@
-"""Sessions of people, and tokens that they make for programs. Only hashes of them are kept."""
+"""Sessions of people, and tokens they make for programs. Only hashes are stored."""
 
 from __future__ import annotations
 
@@ -22,14 +22,14 @@ LIFE: dict[TokenKind, timedelta] = {
     "metrics": timedelta(days=365),
 }
 VOUCHED = timedelta(hours=12)
-FRESH = timedelta(minutes=10)  # how long a proof of who one is counts
-_NOTED_EVERY = timedelta(minutes=1)  # so that not every request writes
+FRESH = timedelta(minutes=10)  # validity of an authentication for grave acts
+_NOTED_EVERY = timedelta(minutes=1)  # limits how often a request writes
 _LONGEST_PROGRAM = 120  # characters
 
 
 @dataclass(frozen=True)
 class Origin:
-    """From where a session begins: the caller's address, and what their program calls itself."""
+    """Origin of a session: the caller's address and user agent."""
 
     address: str
     program: str
@@ -37,7 +37,7 @@ class Origin:
 
 @dataclass(frozen=True)
 class Narrow:
-    """What a token may do less than its person. None: it is not narrowed."""
+    """Restrictions of a token. None: unrestricted."""
 
     role: Role | None = None
     rights: list[Right] | None = None
@@ -57,10 +57,8 @@ async def begin(
     *,
     proved: bool = True,
 ) -> tuple[str, datetime]:
-    """A session of a person: its secret, and its end. ``proved``: they have just proved who they
-    are.
-
-    Whom a provider vouches for comes back to it every day, so that its word on them is never older.
+    """Start a session; returns its secret and its end. ``proved``: the person just authenticated.
+    People from an identity provider return to it every day, so that its information is never older.
     """
     secret = secrets.token_urlsafe(32)
     until = now + (min(LIFE[kind], VOUCHED) if user.issuer else LIFE[kind])
@@ -78,9 +76,7 @@ async def make(
     now: datetime,
     narrow: Narrow,
 ) -> tuple[str, Token]:
-    """A token for a program. It proves nothing of a person, so that no grave act is done with
-    it.
-    """
+    """A token for a program. It does not authenticate a person, so it permits no grave act."""
     secret = secrets.token_urlsafe(32)
     row = _row(user, secret, kind, now, until, Origin("", ""), proved=False)
     row.name, row.role, row.scope = name, narrow.role, narrow.scope
@@ -116,7 +112,7 @@ def _row(
 async def person_of(
     session: AsyncSession, secret: str, *, by_cookie: bool, now: datetime
 ) -> Person:
-    """Raises ``NotSignedIn`` if nobody came with this secret, or it has ended."""
+    """Raises ``NotSignedIn`` if the secret is unknown or expired."""
     # a proof from the future was dated by a wrong clock, and proves nothing
     fresh = func.coalesce(Token.proved.between(func.now() - FRESH, func.now()), False)
     mine = select(User, Token, fresh).join(Token, Token.user_id == User.id)
@@ -132,7 +128,7 @@ async def person_of(
 
 
 async def prove(session: AsyncSession, who: Person) -> None:
-    """The person has proved again who they are."""
+    """Record a fresh authentication."""
     await session.execute(update(Token).where(Token.id == who.session).values(proved=func.now()))
 
 
@@ -141,8 +137,8 @@ async def end(session: AsyncSession, secret: str) -> None:
 
 
 async def end_others(session: AsyncSession, user: str, but: str | None) -> int:
-    """End the sessions of a person, except the one with the id ``but``; tokens of programs stay.
-    How many ended.
+    """End a person's sessions, except ``but``; tokens of programs stay. Returns the
+    number ended.
     """
     mine = delete(Token).where(Token.user_id == user, Token.purpose.in_(("console", "client")))
     ended = await session.execute(

@@ -1,4 +1,4 @@
-"""The HTTP application: the API, the console, and the rules that hold for every answer."""
+"""The HTTP application: the API, the console, and rules for all responses."""
 
 from __future__ import annotations
 
@@ -59,9 +59,7 @@ Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]
 
 
 def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastAPI:
-    """Without a context only its description can be asked for, until ``lifespan`` sets one that has
-    the same turns.
-    """
+    """Without a context, only its OpenAPI document is available until ``lifespan`` sets one."""
     app = FastAPI(
         title="Fennox",
         version=__version__,

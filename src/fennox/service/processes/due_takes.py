@@ -1,4 +1,4 @@
-"""Which takes are due by routines, decided by one process at a time."""
+"""Finding the takes due by routines, in one process at a time."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from fennox.service.runs import new_runs
 _DECIDING = 7202  # advisory lock: one process decides at a time
 
 
-_NEVER = timedelta(days=1)  # until a rule that has ended is checked again
+_NEVER = timedelta(days=1)  # before an expired rule is checked again
 
 
 _TOGETHER = 200  # rows
@@ -33,17 +33,14 @@ _TOGETHER = 200  # rows
 
 @dataclass
 class Memory:
-    """What one process remembers of each routine (as it stands) and system; forgetting it costs
-    only time.
-
-    ``decided``: the due time that was decided last. ``later``: before that moment there is nothing
-    to look at. ``seen``: the newest moment by which it was decided; a clock that goes back makes
-    all of it worthless.
+    """Cache of one process by routine version and system. ``decided``: last due time handled.
+    ``later``: nothing is due before this moment. ``seen``: newest moment used; a clock that goes
+    back invalidates the cache.
     """
 
     decided: dict[tuple[str, int], dict[str, datetime]] = field(default_factory=dict)
     later: dict[tuple[str, int, str], datetime] = field(default_factory=dict)
-    estate: str = ""  # as of the last full check; before ``nothing_before`` nothing is due
+    estate: str = ""  # as of the last full check; nothing is due before ``nothing_before``
     nothing_before: datetime | None = None
     seen: datetime | None = None
 
@@ -56,9 +53,8 @@ class Memory:
 
 
 async def decide(context: Context, memory: Memory | None = None) -> bool:
-    """Queue what is due. Returns whether something had to wait for an active run of its system.
-
-    Deciding twice is harmless: a routine, a system and a due time are unique together.
+    """Queue due takes. Returns whether one had to wait for an active run of its system. Deciding
+    twice is harmless: routine, system and due time are unique together.
     """
     memory = memory or Memory()
     memory.forget_the_future(context.now())
@@ -74,8 +70,8 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
             return False
         memory.estate, memory.nothing_before = estate, None
         due, following = await _all_due(session, every, context.now(), memory)
-        # who was served longest ago goes first, or of two routines of one system the second might
-        # never come
+        # the longest unserved goes first; otherwise the second of two routines of a system might
+        # never run
         for found in sorted(due, key=lambda one: one.since):
             left_over |= not await _queue(context, session, found, memory)
     memory.nothing_before = None if left_over else following
@@ -85,7 +81,7 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
 async def _all_due(
     session: AsyncSession, every: Sequence[Routine], now: datetime, memory: Memory
 ) -> tuple[list[Due], datetime]:
-    """And the moment before which nothing else is due."""
+    """The due takes, and the moment before which nothing else is due."""
     following = now + _NEVER
     systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
     systems.sort(key=lambda row: row.name)
@@ -108,8 +104,8 @@ async def _all_due(
 
 
 async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:
-    """A digest of what decides who is taken. While it is unchanged and nothing is due, no system
-    needs to be checked.
+    """A digest of everything that determines due takes. While it is unchanged and nothing is due,
+    no system needs to be checked.
     """
     said = func.concat_ws(
         "|",
@@ -127,7 +123,7 @@ async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:
 
 @dataclass(frozen=True)
 class Due:
-    """A take that is due by a routine. ``since``: up to when its due times were decided."""
+    """A take due by a routine. ``since``: its due times up to here were handled."""
 
     routine: Routine
     system: System
@@ -155,7 +151,7 @@ def _due(now: datetime, routine: Routine, system: System, memory: Memory) -> Due
 
 
 async def _queue(context: Context, session: AsyncSession, due: Due, memory: Memory) -> bool:
-    """Whether nothing is left to decide for this pair."""
+    """Whether this routine and system need no further decision."""
     try:
         try:
             await _enqueue(context, session, due, due.at)
@@ -188,11 +184,9 @@ async def _enqueue(context: Context, session: AsyncSession, due: Due, at: dateti
 
 
 async def _decided_before_the_clock_went_back(session: AsyncSession, due: Due) -> bool:
-    """Whether a due time comes a second time, as by a clock that went back a year. Takes go on all
-    the same.
-
-    Else another process decided it just now. A run without a due time that was queued since shows
-    that it was decided this time, too.
+    """Whether a due time recurs because the clock went back, in which case takes continue.
+    Otherwise another process handled it just now. A newer run without a due time shows that it was
+    handled this time as well.
     """
     mine = (Run.routine_id == due.routine.id, Run.system_id == due.system.id)
     numbered = select(func.max(Run.number)).where(*mine, Run.due == due.at)

@@ -1,6 +1,4 @@
-"""Everything in the database sealed under the service's keys, and resealing it after a key was
-added.
-"""
+"""Resealing everything sealed under the service's keys after a key was added."""
 
 from __future__ import annotations
 
@@ -26,7 +24,7 @@ from fennox.service.takes import hand_ins
 
 @dataclass(frozen=True)
 class SealedColumn:
-    """A column whose values are sealed under the service's keys, and the place of each."""
+    """A column with sealed values, and the place bound into each."""
 
     table: type[Base]
     column: str
@@ -53,8 +51,8 @@ NOT_OURS = frozenset({("runs", "sealed_opening_key"), ("sealed_secrets", "sealed
 
 
 async def seal_anew(session: AsyncSession, keys: KeyFile) -> int:
-    """Seal under the newest key what an older one has sealed, in the caller's transaction. How many
-    values it was.
+    """Reseal values under older keys with the newest, in the caller's transaction. Returns their
+    number.
     """
     count = 0
     for one in SEALED:
@@ -68,11 +66,9 @@ async def seal_anew(session: AsyncSession, keys: KeyFile) -> int:
 
 
 async def rotate(context: Context, *, forget: bool) -> int:
-    """Put a new key in front and reseal everything under it, or forget the older keys. Returns the
-    number of resealed values.
-
-    The new key counts as soon as the file is replaced, and the old one still opens what it has
-    sealed: if a rotation was killed, the next one resumes.
+    """Add a new key and reseal everything under it, or drop the older keys. Returns the number of
+    resealed values. The new key is used as soon as the file is replaced, and the old one still
+    opens its values: after an interrupted rotation, the next one resumes.
     """
     if not forget:
         await asyncio.to_thread(context.keyfile.add_key)

@@ -1,5 +1,5 @@
-"""Decides what is due, one process at a time, and looks after stores and ladders while the clock is
-believed.
+"""The scheduler: decides what is due, in one process at a time, and maintains stores and ladders
+while the clock is trusted.
 """
 
 from __future__ import annotations
@@ -27,20 +27,19 @@ from fennox.service.upkeep import catalogue_sync, clock_evidence, over_ceiling, 
 
 log: Any = structlog.get_logger()
 
-_TICK = 1.0  # seconds between two looks at the clock
+_TICK = 1.0  # seconds between checks of the clock
 _SOON_SIMULATED = 0.05  # seconds
 _SOON = 1.0  # seconds, after a mistake or while something is left over
-_DOUBTFUL_PAUSE = 5.0  # seconds between two looks whether the clocks agree again
+_DOUBTFUL_PAUSE = 5.0  # seconds between checks whether the clocks agree again
 _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
-# real seconds; the other duties also look this often, in case a notification was lost
+# real seconds; the other duties also run this often, in case a notification was lost
 _WATCH_EVERY = 60.0
 
 
 @dataclass
 class Scheduler:
-    """Carries out its duties while it runs, each when there is something to do: at a moment, or on
-    a notification.
+    """Runs its duties, each when there is something to do: at a moment, or on a notification.
 
     They run concurrently, so a slow far side or a mistake in one does not stop the others.
     """
@@ -63,7 +62,7 @@ class Scheduler:
             for name in duties
         }
         for alarm in self._alarms.values():
-            # at once when it is listened to, so that nothing is missed
+            # immediately after listening starts, so that nothing is missed
             alarm.set(self.context.now(), None, _SOON)
         async with asyncio.TaskGroup() as together:
             for name, duty in duties.items():
@@ -78,10 +77,8 @@ class Scheduler:
                 alarm.call()
 
     async def _tick(self) -> None:
-        """Look at the clock, which costs nothing, so that a jump of it is seen as soon as a due
-        time that comes.
-
-        One that is simulated tells when it was set.
+        """Check the clock, which is cheap, so that jumps are noticed as soon as due times. A
+        simulated clock reports changes itself.
         """
         while True:
             self.context.clock_set.clear()
@@ -93,10 +90,8 @@ class Scheduler:
                     await self.context.clock_set.wait()
 
     async def _again_and_again(self, name: str, duty: Duty) -> None:
-        """Until cancelled. A mistake in one round must not end a duty, so it is logged, and the
-        next round comes.
-
-        A process that a newer Fennox has taken the database from does nothing more.
+        """Runs until cancelled. An error in one round must not end a duty, so it is logged and the
+        next round follows. Stops for good once a newer Fennox has migrated the database.
         """
         alarm = self._alarms[name]
         while True:
@@ -161,8 +156,8 @@ Duty = Callable[[], Awaitable[Next]]
 
 
 async def tend(context: Context) -> bool:
-    """Mark what ladders let go, thin out full stores, queue what stores are due for. False: the
-    clock is in doubt.
+    """Mark backups no ladder keeps, thin out full stores, queue due store runs. False: the clock is
+    in doubt.
     """
     async with context.session() as session:
         judged = await clock_evidence.judge(context, session)

@@ -1,4 +1,4 @@
-"""Joins all rooms: what ``fennox serve`` and ``fennox worker run`` start."""
+"""Wires all rooms together: what ``fennox serve`` and ``fennox worker run`` start."""
 
 from __future__ import annotations
 
@@ -45,8 +45,8 @@ from fennox.stores.opening import open_store
 
 log: Any = structlog.get_logger()
 
-_TRIES = 10  # to open the database, a second apart
-_SITE_SLOTS = 4  # runs at one time at sites, in a service that does no others
+_TRIES = 10  # attempts to open the database, a second apart
+_SITE_SLOTS = 4  # concurrent runs at sites, in a service without other slots
 
 
 def read_settings(**given: object) -> Settings:
@@ -63,9 +63,7 @@ def read_settings(**given: object) -> Settings:
 
 
 def _begin(settings: Settings) -> None:
-    """Wait for the database before anything else, so that a signal still ends the program at
-    once.
-    """
+    """Wait for the database first, while a signal can still end the program immediately."""
     logs.start(settings.log)
     schema.upgrade(
         settings.database, lambda error: log.warning("waiting for the database", reason=error.what)
@@ -91,7 +89,7 @@ async def _context(settings: Settings, clock: Path | None, turns: Turns | None =
         open_context, settings, now, keys, simulated=simulated, turns=turns, clock_set=clock_set
     )
     for _ in range(_TRIES):
-        with suppress(TryLater):  # it was there a moment ago
+        with suppress(TryLater):  # it was reachable a moment ago
             return await opening()
         await asyncio.sleep(1)
     return await opening()
@@ -99,7 +97,7 @@ async def _context(settings: Settings, clock: Path | None, turns: Turns | None =
 
 @dataclass(frozen=True)
 class RebuildPlace:
-    """Where a store is and how it is reached, before any catalogue knows it."""
+    """A store's address and login, before it is in a catalogue."""
 
     address: str
     credential: Credential | None
@@ -114,9 +112,7 @@ async def rebuild(
     backup: str | None,
     confirm: Callable[[OwnBackup], None],
 ) -> Rebuilt:
-    """Bring a service back into an empty database; ``confirm`` raises if a person does not want
-    it.
-    """
+    """Rebuild a service into an empty database; ``confirm`` raises if the person declines."""
     logs.start(settings.log)
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
     context = await _context(settings, clock)
@@ -146,8 +142,8 @@ async def recover(
     administrator: bool,
     no_approvals: bool,
 ) -> str:
-    """Let somebody in again, on the service's own machine; the service may run meanwhile. What was
-    done, in words.
+    """Restore somebody's access, on the service's own machine; the service may be running. Returns
+    what was done, as text.
     """
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
     _must_hold_a_key(settings)
@@ -163,7 +159,7 @@ async def recover(
 
 async def rotate_key(settings: Settings, clock: Path | None, *, forget: bool) -> int:
     """As :func:`fennox.service.processes.reseal.rotate`, on the service's own machine; the service
-    may run meanwhile.
+    may be running.
     """
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
     if settings.key_keeper not in ("file", "pkcs11"):
@@ -180,7 +176,7 @@ async def rotate_key(settings: Settings, clock: Path | None, *, forget: bool) ->
 
 
 def _must_hold_a_key(settings: Settings) -> None:
-    """Else one would be made, under which nothing opens."""
+    """Otherwise a new one would be created, which opens nothing."""
     there = settings.key_keeper.startswith("credential:")
     if not there and not any(
         (settings.state / name).exists() for name in (key_file.NAME, key_file.SEALED)
@@ -192,14 +188,14 @@ def _must_hold_a_key(settings: Settings) -> None:
 
 
 def _known_by(place: RebuildPlace) -> str | None:
-    """For a folder, what it is mounted from on this machine."""
+    """For a folder, the device or share mounted there on this machine."""
     mount = mount_of(Path(place.address)) if place.address.startswith("/") else None
     return mount.identity if mount else place.key
 
 
 @asynccontextmanager
 async def _together(*works: Any) -> AsyncIterator[None]:
-    """Run things beside what is inside; cancel them at its end."""
+    """A context that runs coroutines concurrently and cancels them at its end."""
     tasks = [asyncio.create_task(work) for work in works]
     try:
         yield
@@ -210,14 +206,14 @@ async def _together(*works: Any) -> AsyncIterator[None]:
 
 
 def look_for_garbage_seldom() -> None:
-    """Keep what was made at the start out of every search for garbage, and search less often.
-
-    Modules, models and routes stay for ever; to look through all of them held the one thread for a
-    third of a second, again and again while a duty went through ten thousand systems.
+    """Exclude start-up objects from garbage collection, and collect less often. Modules, models and
+    routes live for ever; scanning them blocked the thread for a third of a second, again and again
+    while a duty processed ten thousand systems.
     """
     gc.collect()
     gc.freeze()
-    gc.set_threshold(20_000, 5, 50)  # objects, and searches of the younger generation
+    # thresholds: objects, and collections of the younger generation
+    gc.set_threshold(20_000, 5, 50)
 
 
 def make_service(settings: Settings, clock: Path | None) -> FastAPI:
@@ -236,9 +232,8 @@ def make_service(settings: Settings, clock: Path | None) -> FastAPI:
             Scheduler(context).run(),
             listen(settings.database, progress_log.CHANNEL, app.state.hub.heard),
         ]
-        # runs of a site are carried out by the process its worker connects to, even if all
-        # others are
-        # done elsewhere
+        # runs at a site are carried out by the process its worker is connected to, even if all
+        # others run elsewhere
         works.append(
             RunWorker(context, settings.workers or _SITE_SLOTS, near=settings.workers > 0).work()
         )
@@ -257,7 +252,7 @@ def serve(settings: Settings, clock: Path | None) -> None:
 
 
 def work(settings: Settings, clock: Path | None) -> None:
-    """A worker of its own; ends on SIGTERM or Ctrl C, handing back what it holds."""
+    """A separate worker; on SIGTERM or Ctrl C it hands back its runs and ends."""
     _begin(settings)
 
     async def run() -> None:

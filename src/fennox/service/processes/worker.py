@@ -43,10 +43,8 @@ log: Any = structlog.get_logger()
 Work = Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]
 _TRIED_AGAIN = frozenset({"take", "look", "copy", "scrub", "verify", "sweep", "adopt", "rekey"})
 _PAUSES = (60, 300, 900)  # seconds before a run is tried again
-_STOPS_WITHIN = (
-    30.0  # seconds until a run that was asked to stop is cut off in the middle of a step
-)
-_POLL = 10.0  # seconds between looks at the queue when nothing is announced
+_STOPS_WITHIN = 30.0  # seconds before a run asked to stop is cancelled within a step
+_POLL = 10.0  # seconds between checks of the queue without notifications
 
 
 _ALIVE = text("""
@@ -59,7 +57,7 @@ returning draining
 
 
 def work_of(kind: RunKind) -> Work:
-    """What a run of this kind does."""
+    """The function that carries out runs of this kind."""
     match kind:
         case "take":
             return run_take
@@ -87,10 +85,9 @@ def work_of(kind: RunKind) -> Work:
 
 @dataclass
 class RunWorker:
-    """Up to ``slots`` runs at one time, in one process, and one more where a person waits for it.
-
-    ``near``: it also takes what needs no worker of a site; else only runs at sites that are
-    connected to this process.
+    """Up to ``slots`` concurrent runs in one process, and one more if a person waits for it.
+    ``near``: also accept runs that need no site's worker; otherwise only runs at sites connected to
+    this process.
     """
 
     context: Context
@@ -99,16 +96,16 @@ class RunWorker:
     id: str = field(default_factory=lambda: secrets.token_hex(8))
     _active: set[asyncio.Task[None]] = field(default_factory=set)
     _wake: asyncio.Event = field(default_factory=asyncio.Event)
-    _kinds: str = ""  # which were there when they were read
+    _kinds: str = ""  # present when last read
     _leases: LeaseWatch = field(init=False)
     _told: bool = False  # that it is outdated
-    _called: bool = True  # something was queued since it was last seen that nobody waits for a run
+    _called: bool = True  # something was queued since the queue was last seen empty
 
     def __post_init__(self) -> None:
         self._leases = LeaseWatch(self.context.settings.lease_seconds)
 
     async def work(self) -> None:
-        """Until it is drained, or cancelled; then runs that are going on are handed back."""
+        """Runs until drained or cancelled; then hands back active runs."""
         wake = listen(self.context.settings.database, queue.QUEUED, lambda _run: self._call())
         listener = asyncio.create_task(wake)
         draining, beaten = False, -math.inf
@@ -142,14 +139,14 @@ class RunWorker:
 
     @property
     def _pause(self) -> float:
-        """Seconds between two looks; short beside a lease, so that one that is over is seen in
+        """Seconds between checks; short compared with a lease, so that an expired one is noticed in
         time.
         """
         return min(_POLL, self.context.settings.lease_seconds / 3)
 
     async def _beat(self) -> bool:
-        """Say that it is alive; whether somebody wants it to take nothing new, or it is too old
-        to.
+        """Send a heartbeat. Returns whether to accept no new runs, because of a drain or an
+        outdated version.
         """
         try:
             await self.context.check_schema()
@@ -173,7 +170,7 @@ class RunWorker:
         return draining
 
     async def _say_stopped(self) -> None:
-        """A planned end is no worker that is gone."""
+        """Record a planned end, so that it does not count as a lost worker."""
         with contextlib.suppress(TryLater):
             async with self.context.session() as session:
                 await session.execute(
@@ -189,7 +186,7 @@ class RunWorker:
         if full and not self._called:
             return False
         if full:
-            self._called = False  # unless somebody queues a run from now on
+            self._called = False  # unless somebody queues a run after this
         async with self.context.alone() as database:
             mine = Claimant(self.id, self.context.sites.names, self.near, people_only=full)
             claimed = await claims.claim(
@@ -258,10 +255,8 @@ class RunWorker:
     async def _keep_lease(
         self, lease: Lease, journal: CatalogueJournal, work: asyncio.Task[None]
     ) -> None:
-        """Renew the lease. A run that was asked to stop and has reached no next step for long is
-        cut off in its step.
-
-        That is as if its worker had died there, which every run survives.
+        """Renew the lease. A run asked to stop that stays in one step for too long is cancelled
+        there. That equals a worker's death at that point, which every run survives.
         """
         asked: float | None = None
         while True:
@@ -276,7 +271,7 @@ class RunWorker:
                 if asked is None:
                     asked = time.monotonic()
             except TryLater:
-                # the database may come back before the lease ends; the fence guards us if not
+                # the database may return before the lease ends; otherwise the fence protects us
                 continue
             if journal.stop and asked is None:
                 asked = time.monotonic()
@@ -288,7 +283,7 @@ class RunWorker:
                 return
 
     async def _give_up(self, lease: Lease, error: FennoxError) -> None:
-        """End the run with its reason; a database that is away for a moment is waited for."""
+        """End the run with its reason; waits if the database is briefly unavailable."""
         log.warning("run failed", problem=error.slug, reason=error.what)
         for _ in range(20):
             try:
@@ -319,9 +314,7 @@ class RunWorker:
                 await asyncio.sleep(1)
 
     def _may_pass(self, run: Run, lane: str, error: FennoxError) -> bool:
-        """A scheduled run whose failure may pass is retried; people who wait get the failure at
-        once.
-        """
+        """Retry a scheduled run after a transient failure; report it at once to waiting people."""
         by_itself = lane != PEOPLE
         again = isinstance(error, TryLater) and by_itself and run.kind in _TRIED_AGAIN
         return (
@@ -332,8 +325,8 @@ class RunWorker:
         )
 
     async def _hand_back(self, lease: Lease) -> None:
-        """A planned stop: the run goes back to the queue at once, without waiting for its lease to
-        end.
+        """A planned stop: return the run to the queue immediately, without waiting for its lease to
+        expire.
         """
         try:
             async with self.context.session() as session:

@@ -1,4 +1,4 @@
-"""Ids by their first characters, as people give them."""
+"""Looking up ids by their first characters."""
 
 from __future__ import annotations
 
@@ -8,8 +8,8 @@ LEAST = 6  # characters
 
 
 def not_one(what: str, text: str, found: int, lists: str, field: str | None = None) -> NotFound:
-    """Why what was given is not the id of one thing. ``lists``: the command that shows those there
-    are.
+    """The error for input that is not the id of one thing. ``lists``: the command that lists the
+    existing ones.
     """
     remedy = f"`{lists}` shows those there are."
     if len(text) < LEAST:

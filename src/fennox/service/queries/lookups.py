@@ -1,4 +1,4 @@
-"""The one thing that somebody names: by its id, the beginning of it, or its name."""
+"""Looking up one thing by its id, a prefix of it, or its name."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _ID = re.compile(r"[0-9a-f]{6,32}\Z")
 
 
 async def find_backup(session: AsyncSession, text: str) -> Backup:
-    """A backup by its id, the beginning of it (six digits or more), or its name."""
+    """A backup by its id, a prefix of it (six digits or more), or its name."""
     fits = (
         or_(begins(Backup.id, text), Backup.name == text)
         if _ID.match(text)

@@ -1,5 +1,5 @@
-"""Questions that an index answers, however long the history is: the newest of each system, an id by
-its beginning.
+"""Queries answered from an index, however long the history: each system's newest row, an id by its
+prefix.
 """
 
 from __future__ import annotations
@@ -42,9 +42,8 @@ ENDED: Fits = (Run.state.not_in(ACTIVE),)
 def newest_backup(
     *columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = GOOD
 ) -> Select[Any]:
-    """These columns of the newest backup of the system that the question around it is about.
-
-    The newest is the last one that was taken, whatever date it bears.
+    """Columns of the newest backup of the enclosing query's system. The newest is the last one
+    taken, whatever its date.
     """
     mine = select(*columns).where(Backup.system_id == System.id, *fits).limit(1)
     return mine.order_by(Backup.sequence.desc()).correlate(System)
@@ -61,7 +60,7 @@ def newest_run(
 def newest_backups(
     *columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = GOOD
 ) -> Select[Any]:
-    """``system`` (its id) and these columns of the newest backup of each system that has one."""
+    """System id and these columns of each system's newest backup."""
     return _of_each(newest_backup(*columns, fits=fits))
 
 
@@ -73,9 +72,7 @@ def newest_runs(
 
 
 async def newest_record(session: AsyncSession, store: StoreRow) -> ObjectName | None:
-    """The name of the last record that was put into a store, whatever date it bears, of those with
-    nothing known against them.
-    """
+    """The name of the last undamaged record put into a store, whatever its date."""
     newest = (
         select(Backup.id, Backup.time, Backup.name, System.folder)
         .select_from(Copy)
@@ -96,11 +93,8 @@ async def unhurried(
     query: Select[*tuple[Any, ...]],
     by: InstrumentedAttribute[str] = System.id,
 ) -> list[Any]:
-    """All rows of a long answer, some at a time, so that others get their turn of this thread in
-    between.
-
-    They come in the order of ``by``, which is the row's first column, or the id of the row that
-    stands there.
+    """All rows of a long result in batches, yielding the thread in between. Ordered by ``by``,
+    which is the row's first column or the id of that row.
     """
     found: list[Any] = []
     last = ""
@@ -114,17 +108,15 @@ async def unhurried(
 
 
 def begins(column: InstrumentedAttribute[str], text: str) -> ColumnElement[bool]:
-    """Whether an id (hexadecimal) begins so, in a way that an index answers whatever the database's
-    language is.
-    """
+    """A condition for a hexadecimal id prefix that an index answers under any collation."""
     return and_(column >= text, column < text + "g")
 
 
 def among(
     column: InstrumentedAttribute[Any], values: Collection[str | None]
 ) -> ColumnElement[bool]:
-    """Whether it is one of these. One parameter, however many there are: the statement stays the
-    same one.
+    """A membership condition with a single array parameter, so that the statement stays
+    the same.
     """
     return column == any_(literal(list(values), ARRAY(String)))
 

@@ -1,4 +1,4 @@
-"""Which systems are meant: ``all``, or terms that must all fit."""
+"""Selectors of systems: ``all``, or terms that must all match."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
 
 
 def check_selector(text: str) -> None:
-    """``all``, or terms that must all fit. Empty never means everything."""
+    """``all``, or terms that must all match. Empty never means everything."""
     for term in _terms(text):
         if term != "all" and not _TERM.match(term):
             raise BadInput(
@@ -39,7 +39,7 @@ def selects(text: str, system: System) -> bool:
     for term in _terms(text):
         match = _TERM.match(term)
         if match is None:
-            continue  # `all`; anything else was refused when the routine was made
+            continue  # `all`; anything else was rejected when the routine was made
         field, value = match.groups()
         fits = value in system.labels if field == "label" else getattr(system, field) == value
         if not fits:
@@ -56,7 +56,7 @@ def selected(text: str) -> list[ColumnElement[bool]]:
 
 
 def takes(text: str, system: System) -> bool:
-    """Whether a routine for these systems takes this one. A spare is taken by none."""
+    """Whether a routine with this selector takes the system. Spares are never taken."""
     return not system.spare and selects(text, system)
 
 
@@ -66,7 +66,7 @@ def taken(text: str) -> list[ColumnElement[bool]]:
 
 
 def terms(text: str) -> list[tuple[str, str]]:
-    """The field and the value of each term; none where it is ``all``."""
+    """Field and value of each term; empty for ``all``."""
     return [
         (match[1], match[2]) for term in _terms(text) if (match := _TERM.match(term)) is not None
     ]

@@ -1,4 +1,4 @@
-"""A person accepts a proved restore: from then on the target is the system, or a new one."""
+"""Accepting a proved restore: from then on the target is the system, or a new one."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from fennox.service.systems import enrolment
 
 
 async def accept(context: Context, session: AsyncSession, row: SheetRow, who: Person) -> Sheet:
-    """``row`` is held. Raises Conflict, and NotAllowed: only an administrator makes a new
+    """``row`` is locked. Raises Conflict, and NotAllowed: only an administrator enrols a new
     system.
     """
     sheet = sheet_of(row)
@@ -57,7 +57,7 @@ def _why_not(sheet: Sheet) -> str:
 
 
 async def _becomes(session: AsyncSession, system: System, row: SheetRow, sheet: Sheet) -> None:
-    """Its backups go on under the new identity and place."""
+    """Continue the system's backups under the new identity and address."""
     place = sheet.after.place
     if sheet.system_address not in ("", system.address):
         raise Conflict(
@@ -83,9 +83,7 @@ async def _enrol(
     sheet: Sheet,
     who: Person,
 ) -> None:
-    """The target as a system of its own, with kind, settings and labels of the one it was made
-    from.
-    """
+    """Enrol the target as a new system, with kind, settings and labels of its origin."""
     if who.role != "administrator":
         raise NotAllowed("Only an administrator enrols a system.", "Ask an administrator.")
     assert sheet.new_name is not None
@@ -121,7 +119,7 @@ async def _enrol(
 async def _note_joined(
     context: Context, session: AsyncSession, row: SheetRow, sheet: Sheet, who: Person
 ) -> None:
-    """Into every store that holds the backup."""
+    """Write the note into every store that holds the backup."""
     backup = await session.get(Backup, row.backup_id)
     if backup is None:  # a sweep removed it since
         return

@@ -1,4 +1,4 @@
-"""A draft as it is asked for: which backup, onto which machine, by which logins."""
+"""A request for a draft: backup, target, and logins."""
 
 from __future__ import annotations
 
@@ -29,8 +29,8 @@ from fennox.wire.restores import NewDraft
 
 @dataclass(frozen=True)
 class AimedDraft:
-    """``use``: how the target is reached; ``at_entrance``: how its installation's entrance is.
-    ``spare``: the enrolled spare that the target is.
+    """``use``: login at the target; ``at_entrance``: login at the kind's entrance. ``spare``: the
+    enrolled spare used as target.
     """
 
     backup: Backup
@@ -169,7 +169,7 @@ def _address(kind: Kind, system: System, spare: System | None, wanted: NewDraft)
 async def _must_be_named(
     session: AsyncSession, system: System, address: str, wanted: NewDraft
 ) -> None:
-    """A seed has the name of a system that is not there yet; nothing else has one."""
+    """A seed needs an unused system name; other purposes have none."""
     if (wanted.purpose == "seed") != (wanted.new_name is not None):
         what = (
             "It is not said what the new system is called."
@@ -182,7 +182,7 @@ async def _must_be_named(
 
 
 async def must_be_accepted(context: Context, aimed: AimedDraft) -> None:
-    """Raises KeyUnknown with the fingerprint that the target shows, if nobody accepted one."""
+    """Raises KeyUnknown with the presented fingerprint if none was accepted."""
     way = aimed.way
     if aimed.use.key is None:
         await _show_key(context, aimed.kind, aimed.use, way)
@@ -194,7 +194,7 @@ async def must_be_accepted(context: Context, aimed: AimedDraft) -> None:
 async def _show_key(
     context: Context, reach: Kind | Entrance, use: login_uses.Use, way: Way
 ) -> None:
-    """Nothing is sent to a machine whose key nobody has accepted: the error shows it."""
+    """Sends nothing to a machine without an accepted key; the error shows its key."""
     try:
         link = await context.machines.connect(reach, use, way)
     except KeyUnknown as error:

@@ -29,7 +29,7 @@ from fennox.service.systems import old_machine
 
 
 def _standing(material: Material) -> list[Finding]:
-    """Findings about the backup and its login that only the catalogue knows."""
+    """Findings about the backup and its login from the catalogue."""
     backup, found = material.backup, []
     if backup.doubtful:
         found.append(_warning("doubtful", "The backup is doubtful.", "Check it before you use it."))
@@ -45,7 +45,7 @@ def _warning(code: str, text: str, remedy: str = "") -> Finding:
 
 
 async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
-    """Look at backup and target, change nothing, and write the sheet."""
+    """Read backup and target, change nothing, and write the sheet."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
         order = of_kind(run.order, DraftOrder)
@@ -116,7 +116,7 @@ async def _source(
             session, system, target.machine.id, material.spare
         )
     old = []
-    if purpose == "replace":  # beside practice and seeds it goes on working
+    if purpose == "replace":  # for practice and seeds it stays in service
         old = await old_machine.look(context, system, material.login, target.place.address)
     return plan_inputs.RestoreSource(
         backup=material.backup.id,
@@ -136,9 +136,7 @@ async def _source(
 async def _checked_entrance(
     context: Context, kind: Kind, way: Way, wanted: Aim | None
 ) -> Place | None:
-    """The entrance that the steps will take; that it lets the login in is seen before anything is
-    begun.
-    """
+    """The entrance used by the steps; checks now that it accepts the login."""
     entrance = kind.restore.entrance if kind.restore is not None else None
     if entrance is None or wanted is None:
         return None

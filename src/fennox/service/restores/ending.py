@@ -1,4 +1,4 @@
-"""How a restore ends: proved, given up, and who is the system from then on."""
+"""Ending a restore: proved or given up, and which machine is the system afterwards."""
 
 from __future__ import annotations
 
@@ -19,12 +19,12 @@ from fennox.service.runs.queue import Lease
 
 
 def suspension(sheet_id: str) -> str:
-    """Why a system's routines stand still meanwhile."""
+    """Why a system's routines pause meanwhile."""
     return f"a restore is active (run sheet {sheet_id[:12]})"
 
 
 async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
-    """As :func:`queue.ask_to_stop`; the sheet of a restore that stops at once is stopped too."""
+    """As :func:`queue.ask_to_stop`; also stops the sheet of a restore that stops immediately."""
     run = await queue.ask_to_stop(session, run_id, now)
     if run.kind == "restore" and run.state == "stopped" and run.sheet_id:
         (await session.get_one(SheetRow, run.sheet_id)).state = "stopped"
@@ -32,13 +32,13 @@ async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
 
 
 def unaccepted(sheet_id: str) -> str:
-    """Why a system's routines stand still once its restore is proved."""
+    """Why a system's routines pause once its restore is proved."""
     return f"a proved restore waits to be accepted (run sheet {sheet_id[:12]})"
 
 
 async def goes_on(session: AsyncSession, system_id: str, sheet_id: str, *, now: bool) -> None:
-    """The routines that stood still for this restore do so no longer, or until it is accepted. What
-    a person suspended stays so.
+    """Resume the routines paused for this restore, or keep them paused until it is accepted. A
+    person's suspension stays.
     """
     system = await session.get_one(System, system_id, with_for_update=True)
     if system.suspended_because in (suspension(sheet_id), unaccepted(sheet_id)):
@@ -88,7 +88,7 @@ def _not_proved(run: Run, sheet: Sheet) -> None:
 
 
 async def _note_proof(sheet: Sheet, material: Material, *, by: str, time: str) -> None:
-    """Into the store that the backup came from. Practice leaves stores as they are."""
+    """Write a note into the backup's store. Practice leaves stores unchanged."""
     note = notes.Note(
         fact="proved",
         backup=material.backup.id,
@@ -101,7 +101,7 @@ async def _note_proof(sheet: Sheet, material: Material, *, by: str, time: str) -
 
 
 async def _given_up(session: AsyncSession, run: Run, sheet: Sheet) -> None:
-    """The system goes on as it was. What stays on the target is listed with the way back."""
+    """The system continues as before. Lists what remains on the target, with the way back."""
     await goes_on(session, sheet.system, str(run.sheet_id), now=True)
     run.result = UndoResult(
         sheet=str(run.sheet_id), undone=sum(step.state == "done" for step in sheet.undo)

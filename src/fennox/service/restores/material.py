@@ -1,4 +1,4 @@
-"""What a restore is made of: the backup, its reader, and the logins."""
+"""Inputs of a restore: the backup, its reader, and the logins."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ LOGIN_AFTER = (
 
 @dataclass
 class Material:
-    """What both drafting and doing need."""
+    """Inputs for drafting and executing."""
 
     system: System
     spare: System | None  # the target, if that is an enrolled spare

@@ -1,4 +1,4 @@
-"""What people ask of a run sheet: start it, give it up, answer a gate."""
+"""People's requests on a run sheet: start, give up, prove, answer a gate."""
 
 from __future__ import annotations
 
@@ -36,17 +36,17 @@ async def run_of(session: AsyncSession, sheet: SheetRow) -> Run | None:
 
 
 def in_audit(row: SheetRow, run: Run) -> dict[str, str]:
-    """What the audit keeps of an act upon a sheet."""
+    """Audit details of an act on a sheet."""
     return {"sheet": row.id, "run": run.id, "purpose": row.data.purpose}
 
 
 def sheet_of(row: SheetRow) -> Sheet:
-    """The row knows how a restore ended whose worker could not write it into the sheet."""
+    """The row records how a restore ended if its worker could not write it into the sheet."""
     return row.data.model_copy(update={"state": row.state}, deep=True)
 
 
 async def hold(session: AsyncSession, sheet: str) -> SheetRow:
-    """A sheet that only this request changes, until its transaction ends."""
+    """A sheet locked until the end of this transaction."""
     row = await find_sheet(session, sheet)
     await new_runs.hold_active(session, row.target_system_id)
     await session.refresh(row, with_for_update={"key_share": True})
@@ -66,7 +66,7 @@ async def start(
     who: Person,
     idempotency_key: str | None,
 ) -> Started:
-    """Queue the restore; an active one is returned as it is. ``row`` is held. Raises Conflict."""
+    """Queue the restore; returns an active run unchanged. ``row`` is locked. Raises Conflict."""
     data = sheet_of(row)
     _must_be_startable(data, who)
     if data.state == "not proved":
@@ -95,8 +95,8 @@ async def prove(
     who: Person,
     idempotency_key: str | None,
 ) -> Started:
-    """Queue the proof and all checks of what was put back; no step that changes the target is
-    repeated. ``row`` is held. Raises Conflict.
+    """Queue the proof and all checks; no step that changes the target is repeated. ``row`` is
+    locked. Raises Conflict.
     """
     before = await run_of(session, row)
     if before is not None and before.state in ACTIVE:
@@ -129,7 +129,7 @@ def _must_be_startable(data: Sheet, who: Person) -> None:
 
 
 async def _must_be_alone(session: AsyncSession, row: SheetRow, address: str) -> None:
-    """Runs of one system follow each other; restores of two may be aimed at one machine."""
+    """One system's runs are sequential, but restores of two systems may have the same target."""
     await session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"restore|{address}"))))
     others = (
         select(SheetRow.id)
@@ -168,7 +168,7 @@ async def undo(
     who: Person,
     idempotency_key: str | None,
 ) -> Run:
-    """Queue what undoes a restore that has begun. ``row`` is held. Raises Conflict."""
+    """Queue the undo steps of a begun restore. ``row`` is locked. Raises Conflict."""
     data = sheet_of(row)
     if data.state in ("proved", "given up"):
         raise Conflict(f"This restore is {data.state}.", "There is nothing left to undo.")
@@ -194,7 +194,7 @@ async def _queued(
     who: Person,
     idempotency_key: str | None,
 ) -> Run:
-    """Whatever it does to the target: begin, continue, prove or undo. Raises Conflict."""
+    """Queue any run on the target: begin, continue, prove or undo. Raises Conflict."""
     await _must_be_alone(session, row, row.data.target.address)
     return await new_runs.enqueue(
         session,
@@ -224,7 +224,9 @@ class Answered:
 async def answer(
     session: AsyncSession, row: SheetRow, wanted: SheetAnswer, by: str, now: datetime
 ) -> Answered:
-    """Answer a gate; the restore goes on. ``row`` is held. Raises NotFound, Conflict, BadInput."""
+    """Answer a gate; the restore continues. ``row`` is locked. Raises NotFound, Conflict,
+    BadInput.
+    """
     data = row.data
     gate = next((gate for gate in data.gates if gate.number == wanted.gate), None)
     if gate is None:

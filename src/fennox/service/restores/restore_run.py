@@ -31,7 +31,7 @@ from fennox.service.takes.take_begun import subject_of
 
 
 async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
-    """Do exactly what the sheet says; wait where it needs a person."""
+    """Execute the sheet exactly; wait where it needs a person."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(SheetRow, run.sheet_id)
@@ -66,7 +66,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
 
 @dataclass(frozen=True)
 class _Doing:
-    """What the engine asks of the service while it restores."""
+    """The service's callbacks for the engine during a restore."""
 
     context: Context
     lease: Lease
@@ -95,7 +95,7 @@ class _Doing:
             await _store_sheet(session, self.row.id, changed)
 
     async def see_old_machine(self, sheet: Sheet) -> list[str]:
-        if sheet.purpose != "replace":  # beside practice and seeds it goes on working
+        if sheet.purpose != "replace":  # for practice and seeds it stays in service
             return []
         material = self.material
         there = sheet.target.address
@@ -121,10 +121,8 @@ class _Doing:
 
 
 async def _undo_by(kind: Kind, sheet: Sheet, material: Material) -> None:
-    """Have a person agree to how it is undone by the kind as it is now; a restore is only done as
-    it was drafted.
-
-    Raises ``MendSettings`` where it is not being given up.
+    """Have a person agree to undo steps from the present kind. Steps forward only run as drafted.
+    Raises ``MendSettings`` if the restore is not being given up.
     """
     versions = (
         f"was version {sheet.kind_version} when the sheet was drafted and is version"
@@ -147,8 +145,8 @@ async def _undo_by(kind: Kind, sheet: Sheet, material: Material) -> None:
 
 
 def _changed_since(sheet: Sheet, kind: Kind, material: Material) -> list[str]:
-    """What is not what the sheet shows: the system's settings, instead of which the sheet's are
-    used, and the login.
+    """Differences from the sheet: the system's settings, which the sheet's override, and the
+    login.
     """
     settings, login = (
         values_of(kind, dict(material.system.settings)),

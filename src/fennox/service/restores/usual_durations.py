@@ -1,4 +1,4 @@
-"""How long the steps of a kind usually take, from its restores that were proved."""
+"""Usual durations of a kind's steps, from proved restores."""
 
 from __future__ import annotations
 
@@ -11,13 +11,11 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models.runs import SheetRow
 from fennox.core.restoring.sheet import Sheet
 
-_MOST = 20  # sheets; older ones say little of today's machines
+_MOST = 20  # sheets; older ones say little about today's machines
 
 
 async def foretell(session: AsyncSession, sheet: Sheet) -> None:
-    """Enter into each step how long it usually takes. A gate has no duration of its own: a person
-    answers it.
-    """
+    """Set each step's usual duration. A gate has none: a person answers it."""
     known = await _durations(session, sheet.kind)
     for step in sheet.steps:
         if step.do != "gate" and step.title in known:

@@ -1,5 +1,5 @@
-"""Marks what no ladder keeps any more; the first of the three moves by which a backup goes
-(``core.removal``).
+"""Marking backups no ladder keeps any more: the first of three stages of removal
+(``core.retention.removal``).
 """
 
 from __future__ import annotations
@@ -25,19 +25,19 @@ from fennox.service.queries.newest_good import among, unhurried
 from fennox.service.retention import routines
 from fennox.service.retention.routines import StandingBackup
 
-LADDER = "ladder"  # who marked it, where no person did
+LADDER = "ladder"  # who marked it, if not a person
 
 _TOGETHER = 200  # rows
 _SYSTEMS = 25  # whose backups are asked for at one time
-_TURN = 5  # systems whose ladders are worked out before others get their turn of this thread
+_TURN = 5  # systems processed before yielding this thread
 
 
 async def mark_expired(context: Context) -> None:
     """Mark backups that nothing keeps any more, in the catalogue and by a note for each store.
 
-    All that one round marks bears the same moment: what is marked together is unusual together.
-    Systems whose backups are dated in another order than they were taken in are remembered: only a
-    person knows which date is wrong.
+    One round marks everything with the same moment, so that unusual rounds can be detected. Systems
+    whose backups' dates contradict their order are recorded: only a person knows which date is
+    wrong.
     """
     now = context.now()
     async with context.session() as session:
@@ -99,9 +99,7 @@ async def unmark(
 async def unmark_what_is_kept_again(
     session: AsyncSession, marked: Sequence[str], now: datetime
 ) -> list[str]:
-    """Of backups that a ladder marked those that it keeps after all, as after a longer ladder. They
-    are unmarked.
-    """
+    """Unmark backups that a ladder keeps after all, as after lengthening it."""
     rows = select(Backup).where(
         among(Backup.id, marked), Backup.expired_by == LADDER, Backup.expired
     )
@@ -124,9 +122,7 @@ async def unmark_what_is_kept_again(
 async def _backups_of_each(
     session: AsyncSession, every: Sequence[System]
 ) -> AsyncGenerator[tuple[System, list[StandingBackup]], None]:
-    """Each system with its backups; the database looks for the next ones while these are gone
-    through.
-    """
+    """Each system with its backups; the next batch is fetched meanwhile."""
 
     def begin(first: int) -> asyncio.Task[dict[str, list[StandingBackup]]]:
         ids = [system.id for system in every[first : first + _SYSTEMS]]
@@ -149,7 +145,7 @@ async def _backups_of_each(
 async def keep_on_hold(
     context: Context, session: AsyncSession, backup: Backup, reason: str, by: str
 ) -> None:
-    """Take back that a backup may go, and hold it; until a sweep has removed it."""
+    """Unmark a backup and hold it. Possible until a sweep removes it."""
     let_go = select(Copy.let_go).where(Copy.backup_id == backup.id, Copy.let_go)
     if backup.expired or await session.scalar(let_go):
         await unmark(session, backup, context.now(), by, reason)

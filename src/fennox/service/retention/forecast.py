@@ -1,6 +1,4 @@
-"""What is to come: load by hours, runs that will wait for each other, and a calendar of due
-times.
-"""
+"""Forecast: load by hour, runs that will wait for each other, and a calendar of due times."""
 
 from __future__ import annotations
 
@@ -23,14 +21,14 @@ from fennox.service.retention import routines
 from fennox.wire.routines import Collision, Coming, Load
 
 AHEAD = timedelta(days=14)
-_MOST = 50  # collisions that are listed
-_UNKNOWN = 60.0  # seconds that a system's first take is expected to last
+_MOST = 50  # collisions listed
+_UNKNOWN = 60.0  # expected seconds of a system's first take
 _LOOKED_AT = 10  # takes
-_TURN = 200  # systems after which others get their turn of this thread
+_TURN = 200  # systems processed before yielding this thread
 
 
 async def expected_seconds(session: AsyncSession) -> dict[str, float]:
-    """Of each system the median of its last few takes."""
+    """Each system's median over its last few takes."""
     seconds = func.extract("epoch", Run.ended - Run.started).label("seconds")
     done = (Run.system_id == System.id, Run.kind == "take", Run.state == constant("done"))
     last = (
@@ -81,7 +79,7 @@ async def coming(context: Context, session: AsyncSession) -> Coming:
 def _collisions(
     system: str, by_routine: list[tuple[Routine, list[datetime]]], length: timedelta
 ) -> Iterator[Collision]:
-    """Runs that begin before the one before has ended, if each takes ``length``."""
+    """Runs that start before the previous one has ended, if each takes ``length``."""
     every = sorted((moment, routine.name) for routine, begins in by_routine for moment in begins)
     for (earlier, first), (later, second) in pairwise(every):
         if later < earlier + length:
@@ -95,7 +93,7 @@ def _begins(routine: Routine, due: list[datetime], place: timedelta) -> list[dat
 
 
 async def _taken(session: AsyncSession, routine: Routine) -> list[tuple[str, str]]:
-    """Id and name of each system that the routine takes now."""
+    """Id and name of each system the routine takes now."""
     there = (System.suspended_because == "", PROTECTED)
     rows = (
         select(System.id, System.name)
@@ -107,7 +105,7 @@ async def _taken(session: AsyncSession, routine: Routine) -> list[tuple[str, str
 
 async def calendar(context: Context, session: AsyncSession) -> bytes:
     """One event for each routine and due time of the coming two weeks (RFC 5545)."""
-    import icalendar  # for who asks for one; it is large
+    import icalendar  # imported on demand: it is large
 
     now = context.now()
     found = icalendar.Calendar()

@@ -1,4 +1,4 @@
-"""Routines as people make and change them."""
+"""Creating, changing and removing routines."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _NUMBERS = ("look_every", "settle", "most_a_day")
 
 
 def phrase(text: str) -> str:
-    """As it is kept: phrases in lower case, rules of RFC 5545 in upper case."""
+    """Normalised: phrases in lower case, RFC 5545 rules in upper case."""
     text = text.strip()
     return text.upper() if text[:6].lower() in ("rrule:", "dtstar") else text.lower()
 
@@ -84,7 +84,7 @@ async def change(session: AsyncSession, row: Routine, wanted: RoutineChange, now
         row.ladder = str(ladder.parse(wanted.ladder))
     if wanted.mode is not None:
         row.mode = wanted.mode
-    row.decided_until = now  # what was due before the change is not caught up
+    row.decided_until = now  # due times before the change are not made up for
     row.version += 1
 
 
@@ -104,14 +104,14 @@ def _change_times(row: Routine, wanted: RoutineChange) -> None:
 
 
 async def remove(session: AsyncSession, name: str) -> Routine:
-    """Its backups stay."""
+    """Remove a routine; its backups stay."""
     row = await named(session, Routine, name)
     await session.delete(row)
     return row
 
 
 async def take_now(context: Context, session: AsyncSession, row: Routine, by: str) -> None:
-    """One take of each of its systems; one that is busy is left to its next due time."""
+    """One take per system; a busy system waits for its next due time."""
     for system in await routines.members(session, row):
         with contextlib.suppress(Conflict):
             await new_runs.enqueue(

@@ -1,4 +1,4 @@
-"""Routines: which systems, when, and what their ladders keep."""
+"""Routines: their systems, due times, and what their ladders keep."""
 
 from __future__ import annotations
 
@@ -24,14 +24,12 @@ from fennox.service.queries.newest_good import among
 from fennox.service.queries.selectors import taken
 
 _DAY = timedelta(days=1)
-FIRST = 50  # systems of a routine that are named, or whose ladders are shown, at one time
+FIRST = 50  # systems of a routine shown at a time
 _HELD = "held"  # for no reason that was said
 
 
 def next_run(routine: Routine, now: datetime, system: str = "") -> datetime | None:
-    """When it comes next; for one system with its own place in the spread, and after quiet
-    hours.
-    """
+    """The next run; for one system including its offset in the spread and quiet hours."""
     if routine.mode != "on":
         return None
     place = schedule.place_in(routine.spread, system) if system else timedelta()
@@ -51,16 +49,14 @@ async def members(session: AsyncSession, routine: Routine) -> list[System]:
 
 
 async def first_members(session: AsyncSession, routine: Routine) -> tuple[list[str], int]:
-    """The names of the first :data:`FIRST` systems that it takes, and how many it takes in all."""
+    """Names of the first :data:`FIRST` systems it takes, and their total number."""
     chosen = select(System.name, func.count().over()).where(*taken(routine.systems))
     rows = (await session.execute(chosen.order_by(System.name).limit(FIRST))).all()
     return [name for name, _ in rows], rows[0][1] if rows else 0
 
 
 async def decided_last(session: AsyncSession, routine: Routine) -> dict[str, datetime]:
-    """Of each system the due time that was decided last: in the order of the decisions, whatever
-    clocks said.
-    """
+    """Each system's last handled due time, in order of handling, whatever the clocks showed."""
     last = (
         select(Run.system_id, Run.due)
         .ext(distinct_on(Run.system_id))
@@ -73,11 +69,9 @@ async def decided_last(session: AsyncSession, routine: Routine) -> dict[str, dat
 def decided_up_to(
     now: datetime, routine: Routine, system: System, last: datetime | None
 ) -> datetime:
-    """Up to when due times were decided; ``last``: the one that was decided last.
-
-    A moment in the future was written by a wrong clock and is ignored. If the clock was ahead when
-    a due time was last decided, a whole day is decided again: a take too many does no harm, one too
-    few does.
+    """Due times up to here were handled; ``last``: the last handled one. A future moment was
+    written by a wrong clock and is ignored. If the clock was ahead at that time, a whole day is
+    handled again: an extra take is harmless, a missing one is not.
     """
     if last is not None and moments.is_future(last, now):
         return now - _DAY
@@ -86,7 +80,7 @@ def decided_up_to(
 
 
 class StandingBackup(NamedTuple):
-    """What ladders and sweeps must know of a backup. ``parts``: only of one that lacks some."""
+    """A backup's facts for ladders and sweeps. ``parts``: only if it is partial."""
 
     id: str
     time: datetime
@@ -123,11 +117,8 @@ async def backups_of(
     expired: bool = True,
     since: datetime | None = None,
 ) -> dict[str, list[StandingBackup]]:
-    """Of each of these systems its backups, the newest first; without those that nothing keeps if
-    so wanted.
-
-    ``since``: only these. They suffice to find what keeps one of them, because older ones do not
-    affect it.
+    """These systems' backups, newest first; optionally without expired ones. ``since``: only newer
+    ones, which suffice to find their keepers, because older ones do not affect them.
     """
     rows = select(*_STANDING).where(among(Backup.system_id, systems))
     rows = rows.order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
@@ -135,7 +126,7 @@ async def backups_of(
         rows = rows.where(Backup.expired.is_(False))
     if since is not None:
         rows = rows.where(Backup.time >= since)
-    # a hundred backups of each system: more than a session has to know of
+    # a hundred backups per system: too many for session objects
     connection = await session.connection()
     every = [*map(StandingBackup._make, (await connection.execute(rows)).all())]
     closer = [backup.id for backup in every if backup.held is not None or backup.partial]
@@ -154,11 +145,9 @@ def reasons(
     backups: Sequence[StandingBackup], mine: list[Routine], now: datetime
 ) -> dict[str, list[Reason]]:
     """What keeps each backup of a system, by every routine that selects it. Without a routine all
-    are kept.
-
-    Whole backups are counted together, and those of the same few parts together, so that a backup
-    of one part never takes the place of a whole one. A routine of its own for some parts has the
-    say over backups of just these.
+    are kept. Complete backups form one group, and backups of the same parts another, so that a
+    partial backup never displaces a complete one. A routine for certain parts decides about backups
+    of exactly these parts.
     """
     if not mine:
         return {backup.id: [NoLadder()] for backup in backups}
@@ -185,7 +174,7 @@ def reasons(
 
 
 def dates_in_doubt(backups: Sequence[StandingBackup], now: datetime) -> frozenset[str]:
-    """Which of a system's backups, given the newest first, bear a date that is or may be wrong."""
+    """A system's backups (given newest first) whose dates are or may be wrong."""
     known = _dated(backups)
     doubted: frozenset[int] = frozenset()
     if known and (not _in_order(known) or moments.is_future(known[0].time, now)):
@@ -196,9 +185,7 @@ def dates_in_doubt(backups: Sequence[StandingBackup], now: datetime) -> frozense
 
 
 def disordered(backups: Sequence[StandingBackup], now: datetime) -> bool:
-    """Whether a system's backups, given the newest first, bear past dates in another order than
-    they were taken in.
-    """
+    """Whether the past dates of a system's backups (given newest first) contradict their order."""
     known = [backup for backup in _dated(backups) if not moments.is_future(backup.time, now)]
     if _in_order(known):
         return False
@@ -206,7 +193,7 @@ def disordered(backups: Sequence[StandingBackup], now: datetime) -> bool:
 
 
 def _dated(backups: Sequence[StandingBackup]) -> list[StandingBackup]:
-    """Without those that say nothing about order: known to be misdated, or of another history."""
+    """Omits backups without evidence about order: misdated, or from another history."""
     return [backup for backup in backups if not backup.misdated and backup.sequence > 0]
 
 
@@ -217,7 +204,7 @@ def _in_order(newest_first: Sequence[StandingBackup]) -> bool:
 def what_keeps(
     system: System, backups: Sequence[StandingBackup], mine: list[Routine], now: datetime
 ) -> dict[str, list[Reason]]:
-    """As :func:`reasons`; everything of a retired system stays until a person lets it go."""
+    """As :func:`reasons`; a retired system's backups stay until a person releases them."""
     found = reasons(backups, mine, now)
     if system.retired is not None and not system.let_go:
         for why in found.values():

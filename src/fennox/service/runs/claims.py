@@ -1,4 +1,4 @@
-"""Which run a worker gets next, and its lease."""
+"""Assigning the next run to a worker, with a lease."""
 
 from __future__ import annotations
 
@@ -62,15 +62,13 @@ could be wrong.
 """
 
 
-_REACHES = ("take", "look", "draft", "restore")  # kinds of runs that speak with a machine
+_REACHES = ("take", "look", "draft", "restore")  # kinds of runs that connect to a machine
 
 
 @dataclass(frozen=True)
 class Claimant:
-    """What a worker may take: runs at these sites, and (``near``) those that need no worker of a
-    site.
-
-    ``people_only``: nothing that is due by itself.
+    """Runs a worker accepts: at these sites, and (``near``) those that need no site's worker.
+    ``people_only``: only runs people wait for.
     """
 
     worker: str
@@ -80,9 +78,7 @@ class Claimant:
 
 
 class ClaimedRun(NamedTuple):
-    """``kind``: of the run; ``kinds``: a text that is another one once somebody has added a
-    kind.
-    """
+    """``kind``: of the run; ``kinds``: a stamp that changes when a kind is added."""
 
     kind: RunKind
     lease: Lease
@@ -92,10 +88,9 @@ class ClaimedRun(NamedTuple):
 async def claim(
     database: Database, claimant: Claimant, lease_seconds: float, now: datetime
 ) -> ClaimedRun | None:
-    """Take the next run of the queue.
-
-    A person's run goes first. Of what is due by itself those go first whose routine has the fewest
-    going on, so that a routine of a thousand systems does not hold up one of three.
+    """Take the next run of the queue. A person's run goes first. Scheduled runs are ordered by
+    their routine's number of active runs, so that a routine of a thousand systems does not delay
+    one of three.
     """
     chosen = _next(claimant.sites, claimant.near, claimant.people_only)
     begun = {"now": now, "worker": claimant.worker, "seconds": timedelta(seconds=lease_seconds)}
@@ -109,9 +104,8 @@ async def claim(
 
 @lru_cache(maxsize=64)
 def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpdate[Any]:
-    """Takes the next run, tells those who follow it, and gives what a worker must know.
-
-    The oldest of each lane is looked at, and not all that waits.
+    """Takes the next run, notifies its followers, and returns what a worker needs. Only the oldest
+    of each lane is considered.
     """
     chosen = _first(sites, near, people_only)
     return (
@@ -137,7 +131,7 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
 
 
 def _first(sites: frozenset[str], near: bool, people_only: bool) -> Select[str]:
-    """The id of the run that goes next."""
+    """The id of the next run."""
     ran = aliased(Run)
     going_on = (
         select(func.coalesce(ran.routine_id, _NO_ROUTINE).label("lane"), func.count().label("runs"))
@@ -169,8 +163,8 @@ def _first(sites: frozenset[str], near: bool, people_only: bool) -> Select[str]:
 
 
 def _waited_for() -> ColumnElement[bool]:
-    """Its pause is over; one that is longer than any was set by a database whose clock went back
-    since.
+    """Its delay is over; a delay beyond the maximum stems from a database clock that has since gone
+    back.
     """
     return or_(
         Run.not_before.is_(None),

@@ -1,4 +1,4 @@
-"""Draining a worker: it takes nothing new and finishes what it holds."""
+"""Draining a worker: it accepts no new runs and finishes its present ones."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from fennox.service.queries import ids
 
 
 async def drain(session: AsyncSession, worker: str) -> Worker:
-    """``worker``: its id or the beginning of it. Raises NotFound, BadInput and Conflict."""
+    """``worker``: its id or a prefix of it. Raises NotFound, BadInput and Conflict."""
     fits = Worker.id.startswith(worker, autoescape=True), Worker.stopped.is_(None)
     rows = list((await session.execute(select(Worker).where(*fits).limit(2))).scalars())
     if len(rows) != 1 or len(worker) < ids.LEAST:

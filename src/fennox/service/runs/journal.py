@@ -1,4 +1,4 @@
-"""A run's journal on the catalogue: steps, progress and log lines, and the two reasons to stop."""
+"""A run's journal in the catalogue: steps, progress, log lines, and the two reasons to stop."""
 
 from __future__ import annotations
 
@@ -15,9 +15,7 @@ from fennox.service.runs import queue
 from fennox.service.runs.progress_log import Book
 from fennox.service.runs.queue import Lease
 
-_EVERY = (
-    1.0  # seconds until what happened is written, so that what happens meanwhile is written with it
-)
+_EVERY = 1.0  # seconds before events are written, so that several are written together
 
 log: Any = structlog.get_logger()
 
@@ -32,7 +30,7 @@ class CatalogueJournal:
     lease: Lease
     stop: bool = False
     lost: bool = False
-    cut_off: bool = False  # it was asked to stop, and did not
+    cut_off: bool = False  # asked to stop, but still running
     _telling: asyncio.Task[None] | None = field(default=None, repr=False)
 
     @property
@@ -55,8 +53,8 @@ class CatalogueJournal:
         self._tell_soon()
 
     async def check(self) -> None:
-        """Ask the database itself: this is what stands between a lost lease and a record in a
-        store.
+        """Query the database itself: this prevents a run with a lost lease from storing
+        a record.
         """
         self._raise_flags()
         try:
@@ -77,14 +75,16 @@ class CatalogueJournal:
             self._telling = asyncio.create_task(self._tell())
 
     async def _tell(self) -> None:
-        """Progress need not be durable: a crash of the database's machine may lose its end."""
+        """Progress need not be durable: a crash of the database's machine may lose the
+        last of it.
+        """
         await asyncio.sleep(_EVERY)
         while self._book.news:
             try:
                 async with self.context.session(lasting=False) as session:
                     self.stop = (await queue.owned(session, self.lease)).stop_asked
             except LeaseLost:
-                self.lost = True  # or it has ended, and nobody asks any more
+                self.lost = True  # or it has ended, and nobody needs it any more
                 return
             except TryLater as error:
                 log.warning("database out of reach", reason=error.what)

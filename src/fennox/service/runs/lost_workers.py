@@ -1,4 +1,6 @@
-"""Runs whose worker is gone: found whatever the clocks say, and queued again or ended."""
+"""Finding runs whose worker is gone, whatever the clocks say, and queueing them again or ending
+them.
+"""
 
 from __future__ import annotations
 
@@ -19,9 +21,7 @@ _RENEWED_WITHIN = 0.5  # of a lease: a living worker renews it after a third
 
 @dataclass(frozen=True)
 class _Watched:
-    """A lease as it was first seen so: by whom, until when, and when that was, by a clock that
-    never jumps.
-    """
+    """A lease as first seen: holder, expiry, and the time of that by a monotonic clock."""
 
     fence: int
     until: datetime
@@ -32,10 +32,9 @@ class _Watched:
 class LeaseWatch:
     """Finds runs whose worker is gone, whatever the database's clock says.
 
-    A living worker renews its lease every third of it. So a lease that has not changed for as long
-    as it lasts is over, also one that a clock ahead has set far into the future; and one that is
-    past its end is not over before its worker had the time to renew it, as after a step of the
-    clock.
+    A living worker renews its lease every third of its duration. So a lease unchanged for its whole
+    duration has expired, even if a fast clock set it far into the future. And a lease past its end
+    has not expired until its worker had time to renew it, as after a step of the clock.
     """
 
     lease_seconds: float
@@ -51,7 +50,7 @@ class LeaseWatch:
         over: list[str] = []
         for run, fence, until, past in rows:
             if until is None:
-                continue  # no run is without one; were it, nothing could be said of its worker
+                continue  # every active run has one; without it nothing is known about its worker
             known = self._seen.get(run)
             if known is None or (known.fence, known.until) != (fence, until):
                 known = _Watched(fence, until, at)
@@ -65,9 +64,7 @@ class LeaseWatch:
 async def _take_back(
     session: AsyncSession, over: list[str], watched: Mapping[str, _Watched], now: datetime
 ) -> list[str]:
-    """Of the runs whose leases are ``over`` those whose worker has not renewed them at this very
-    moment.
-    """
+    """Runs with expired leases that their workers have not just renewed."""
     lost = (
         select(Run)
         .where(Run.id.in_(over), Run.state == constant("running"))

@@ -1,4 +1,4 @@
-"""Recording and queueing runs: one active run for a system, others line up behind it."""
+"""Recording and queueing runs: one active run per system, others wait behind it."""
 
 from __future__ import annotations
 
@@ -22,9 +22,7 @@ from fennox.service.runs.queue import call_workers, end
 
 @dataclass(frozen=True, kw_only=True)
 class About:
-    """What a run is about, by ids. ``backup_id``: of the backup that a take makes, or that is
-    copied or verified.
-    """
+    """The run's subjects, by id. ``backup_id``: the backup made, copied or verified."""
 
     system_id: str | None = None
     store_id: str | None = None
@@ -44,10 +42,9 @@ async def enqueue(
     idempotency_key: str | None = None,
     wait: bool = False,
 ) -> Run:
-    """Record and queue a run in the caller's transaction; one active run for a system.
-
-    ``wait``: while another run of the system is active it lines up behind it, where it would be
-    refused otherwise. The same idempotency key gives the same run again.
+    """Record and queue a run in the caller's transaction; one active run per system. ``wait``: wait
+    behind another active run of the system instead of being rejected. The same idempotency key
+    gives the same run again.
     """
     if idempotency_key is not None:
         known = await _known(session, idempotency_key, order, about)
@@ -85,7 +82,7 @@ async def enqueue(
 async def _known(
     session: AsyncSession, idempotency_key: str, order: RunOrder, about: About
 ) -> Run | None:
-    """The run that this key started before. Raises Conflict if that is another one."""
+    """The run started earlier with this key. Raises Conflict if the request differs."""
     same = select(Run).where(Run.idempotency_key == idempotency_key)
     run = (await session.execute(same)).scalar_one_or_none()
     asked = (order.kind, about.system_id, about.sheet_id)
@@ -98,17 +95,16 @@ async def _known(
 
 
 async def hold_active(session: AsyncSession, system_id: str) -> None:
-    """Lock the active runs of a system, before its own row or a sheet of its is locked.
-
-    Whoever carries a run out locks that first. Two who lock in another order wait for each other,
-    and the database ends one of them: a restore died of somebody who started it a second time.
+    """Lock the active runs of a system before its own row or one of its sheets. Workers lock the
+    run first; a different order leads to a deadlock, of which the database aborts one side: a
+    restore died because somebody started it a second time.
     """
     active = select(Run.id).where(Run.system_id == system_id, IS_ACTIVE).order_by(Run.id)
     await session.execute(active.with_for_update())
 
 
 async def _lined_up(session: AsyncSession, run: Run, *, wait: bool) -> Run:
-    """The run behind the active one of its system, which it would not go beside."""
+    """Queue a run behind the active one of its system."""
     active = select(Run).where(Run.system_id == run.system_id, IS_ACTIVE)
     other = (await session.execute(active.where(Run.behind.is_(None)))).scalars().first()
     waiting = (await session.execute(active.where(Run.behind.is_not(None)))).scalars().all()
@@ -150,7 +146,7 @@ _MOST_LINED_UP = 5  # runs of one system that wait behind an active one
 
 
 async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> None:
-    """A look holds nobody up: it ends when anything else is wanted of its system."""
+    """A look must not delay others: it ends when another run of its system is requested."""
     looks = (
         select(Run)
         .where(Run.system_id == system_id, Run.kind == "look", IS_ACTIVE)

@@ -1,4 +1,4 @@
-"""What came of a run, in one line, for every list that shows runs."""
+"""A run's outcome in one line, for lists of runs."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from fennox.core.words import counted, size
 
 
 def outcome(run: Run) -> str:
-    """Its reason, what it did, or the step it is at; empty if there is nothing to say yet."""
+    """Its failure reason, result, or present step; empty if there is nothing yet."""
     if run.reason:
         return run.reason
     if run.state == "done":
@@ -78,9 +78,7 @@ def _take(result: TakeResult) -> str:
 
 
 def difference(result: TakeResult) -> str:
-    """``2 documents changed, 1 document gone``; nothing if nothing differs, or if that is not
-    known.
-    """
+    """As ``2 documents changed, 1 document gone``; empty if nothing differs, or if unknown."""
     counts = (("changed", result.changed), ("new", result.new), ("gone", result.gone))
     return ", ".join(f"{counted(count, 'document')} {word}" for word, count in counts if count)
 

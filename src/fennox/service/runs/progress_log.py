@@ -1,4 +1,4 @@
-"""What a run reports: its steps, lines and totals, for the log and its followers."""
+"""A run's reports: steps, lines and totals, for the log and its followers."""
 
 from __future__ import annotations
 
@@ -15,16 +15,14 @@ from sqlalchemy.orm import SessionTransaction
 from fennox.catalogue.models.runs import Run, RunLog, RunStep
 from fennox.engine.journal import Level
 
-CHANNEL = "fennox_runs"  # every change of a run, for those who follow it
+CHANNEL = "fennox_runs"  # channel for all changes of runs
 _NOTIFY = text("select pg_notify(:channel, :run)")
 
 
 @dataclass
 class Book:
-    """What a run has to tell and has not yet told: its steps, lines and totals are written
-    together.
-
-    A short run tells all of it in the transactions that it needs anyway.
+    """A run's pending reports: steps, lines and totals are written together. A short run writes
+    them in transactions it needs anyway.
     """
 
     steps: list[tuple[str, datetime]] = field(default_factory=list)
@@ -41,9 +39,8 @@ class Book:
     async def tell(
         self, session: AsyncSession, run: Run, attempt: int, ended: datetime | None = None
     ) -> None:
-        """Write it in the transaction that owns the run. If that fails, it is still to be told.
-
-        ``ended``: when the last step ended, as the run does.
+        """Write them in the transaction that owns the run. If that fails, they stay pending.
+        ``ended``: when the last step ended, with the run.
         """
         if not self.news:
             if self._open and ended is not None:
@@ -52,7 +49,7 @@ class Book:
         steps, lines, told, was_open = self.steps, self.lines, self._told, self._open
 
         def keep(_session: object, transaction: SessionTransaction) -> None:
-            # else only a part of it failed, as when a run is queued that is there already
+            # otherwise only a savepoint failed, as for a duplicate run
             if transaction.parent is None:
                 self.steps, self.lines = [*steps, *self.steps], [*lines, *self.lines]
                 self._told, self._open = told, was_open
@@ -118,18 +115,14 @@ def _step_rows(
 def _spans(
     steps: list[tuple[str, datetime]], ended: _End
 ) -> Iterator[tuple[str, datetime, datetime | _End]]:
-    """Each step with its end, which is the beginning of the next one, or for the last one
-    ``ended``.
-    """
+    """Each step with its end: the start of the next one, or ``ended`` for the last."""
     for at, (title, started) in enumerate(steps):
         yield title, started, steps[at + 1][1] if at + 1 < len(steps) else ended
 
 
 @dataclass
 class ToldSoFar:
-    """What a run's book held: rows of steps and lines, its last step, and when the step before
-    these ended.
-    """
+    """A run's pending rows: steps, lines, its last step, and when the step before them ended."""
 
     steps: list[dict[str, str]]
     lines: list[dict[str, str]]
@@ -139,7 +132,7 @@ class ToldSoFar:
 
 
 async def announce(session: AsyncSession, run_id: str) -> None:
-    """Tell listeners that a run is there or has changed, once this transaction is through."""
+    """Notify listeners of a new or changed run when this transaction commits."""
     await session.execute(_NOTIFY, {"channel": CHANNEL, "run": run_id})
 
 

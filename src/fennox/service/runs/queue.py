@@ -32,8 +32,8 @@ from fennox.service.runs.progress_log import CHANNEL, Book, announce, end_steps
 
 QUEUED = "fennox_queued"  # a run that a worker may take
 MAX_ATTEMPTS = 3
-LONGEST_PAUSE = timedelta(hours=1)  # longer than any run is put off
-_HEARD_WITHIN = 60.0  # seconds: a living worker says so every five
+LONGEST_PAUSE = timedelta(hours=1)  # exceeds any delay of a run
+_HEARD_WITHIN = 60.0  # seconds; a living worker reports every five
 _STOPPED = {
     "queued": "Stopped before it began.",
     "waiting": "Stopped while it waited for a person.",
@@ -48,15 +48,13 @@ ENDED: dict[str, object] = {
 """What a run that nobody works at has not."""
 _CALL = text("select pg_notify(:channel, '')")
 _TELL = text("select pg_notify(:channel, :run)")
-RUNS = Run.metadata.tables[
-    Run.__tablename__
-]  # for what needs no objects, of which a session keeps account
+RUNS = Run.metadata.tables[Run.__tablename__]  # for statements that need no mapped objects
 Database = AsyncSession | AsyncConnection
 
 
 @dataclass(frozen=True)
 class Lease:
-    """A worker's right to a run, until somebody else gets a higher fence."""
+    """A worker's claim on a run, until somebody else gets a higher fence."""
 
     run: str
     fence: int
@@ -65,14 +63,12 @@ class Lease:
 
 
 async def call_workers(session: AsyncSession) -> None:
-    """Have workers look into the queue, once this transaction is through."""
+    """Wake workers when this transaction commits."""
     await session.execute(_CALL, {"channel": QUEUED})
 
 
 def _let_begin(*of: ColumnElement[bool]) -> ReturningUpdate[str]:
-    """Let the first of those that line up into the queue, of every system that has no active
-    run.
-    """
+    """For every system without an active run, move its first waiting run into the queue."""
     ahead, active = aliased(Run), aliased(Run)
     busy = exists().where(
         active.system_id == Run.system_id, active.behind.is_(None), active.state.in_(ACTIVE)
@@ -89,14 +85,12 @@ def _let_begin(*of: ColumnElement[bool]) -> ReturningUpdate[str]:
     return first.values(behind=None).returning(Run.id).execution_options(synchronize_session=False)
 
 
-# made once: every worker asks every few seconds
+# built once: every worker runs it every few seconds
 _LET_ANY_BEGIN, _LET_ONE_BEGIN = _let_begin(), _let_begin(Run.system_id == bindparam("system"))
 
 
 async def let_next_begin(database: Database, system_id: str | None = None) -> list[str]:
-    """Let the first of those that line up into the queue: of a system that has no active run, or of
-    every such one.
-    """
+    """Move the first waiting run into the queue: of one system without an active run, or of all."""
     if system_id is None:
         released = await database.execute(_LET_ANY_BEGIN)
     else:
@@ -155,10 +149,8 @@ async def check(database: Database, lease: Lease) -> bool:
 
 
 async def owned(session: AsyncSession, lease: Lease, *, ending: bool = False) -> Run:
-    """The run, locked, if it is still ours; everything that counts happens in the same transaction.
-
-    Pending reports are written here, and later ones at its :func:`end`; if it is ``ending``, all of
-    them.
+    """The run, locked, if it is still ours; everything lasting happens in the same transaction.
+    Pending reports are written here and at :func:`end`; if ``ending``, all of them.
     """
     run: Run | None = (await session.execute(_LOCKED, of_lease(lease))).scalar_one_or_none()
     if run is None:
@@ -170,10 +162,10 @@ async def owned(session: AsyncSession, lease: Lease, *, ending: bool = False) ->
 
 
 async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> None:
-    """Close an owned run, or set it waiting for a person."""
+    """End an owned run, or make it wait for a person."""
     lease: Lease | None = session.info.get("lease")
     if lease is not None and lease.run == run.id:
-        with session.no_autoflush:  # the run's own row is written once
+        with session.no_autoflush:  # write the run's row only once
             await lease.book.tell(session, run, lease.attempt, ended=now)
     else:
         lease = None
@@ -186,7 +178,7 @@ async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> Non
         setattr(run, name, value)
     if state != "waiting":
         run.ended = now
-    if lease is None or lease.attempt > 1:  # a worker that died left its last step open
+    if lease is None or lease.attempt > 1:  # a dead worker left its last step open
         await end_steps(session, run.id, now)
     await announce(session, run.id)
     if run.system_id is not None and state != "waiting":
@@ -195,9 +187,7 @@ async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> Non
 
 
 async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime) -> None:
-    """Back into an owned run's queue, to be tried again when that time has passed (by the
-    database's clock).
-    """
+    """Return an owned run to the queue, to be retried after a delay (by the database's clock)."""
     await end(session, run, "waiting", now)
     run.state, run.ended = "queued", None
     run.not_before = _from_now(seconds)
@@ -205,9 +195,7 @@ async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime
 
 
 async def _is_silent(session: AsyncSession, run: Run) -> bool:
-    """Whether nothing was heard of a run's worker for longer than it is ever silent, or only from
-    the future.
-    """
+    """Whether a run's worker has been silent for too long, or reported only from the future."""
     age = func.extract("epoch", func.now() - Worker.seen)
     heard = (
         await session.execute(select(age).where(Worker.id == run.worker, Worker.stopped.is_(None)))
@@ -216,8 +204,8 @@ async def _is_silent(session: AsyncSession, run: Run) -> bool:
 
 
 async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
-    """A waiting or queued run stops at once, and so does one whose worker is silent; else it stops
-    at its next step.
+    """A waiting or queued run, or one with a silent worker, stops immediately; others stop at their
+    next step.
     """
     run = (
         await session.execute(select(Run).where(Run.id == run_id).with_for_update())

@@ -1,6 +1,4 @@
-"""Bringing what a store holds into the catalogue: of a store that is new here, or of one that is
-known.
-"""
+"""Adopting a new or known store's backups into the catalogue."""
 
 from __future__ import annotations
 
@@ -42,9 +40,7 @@ hold the same.
 
 
 async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
-    """Enter every backup of a store that the catalogue does not know, with its system, notes and
-    census.
-    """
+    """Enter a store's unknown backups into the catalogue, with their systems, notes and census."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
@@ -84,8 +80,8 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
 
 @dataclass
 class _Adoption:
-    """``apart``: the store is in custody apart, so names are kept under a key. ``copies``: of
-    backups that were known already.
+    """``apart``: the store is in custody apart, so names are stored as keyed digests. ``copies``:
+    of backups already known.
     """
 
     context: Context
@@ -118,7 +114,7 @@ class _Adoption:
             await queue.owned(session, self.lease)
             await session.execute(_ENTERING)
             if await session.get(Backup, record.reference.backup) is not None:
-                # another store's adoption was quicker
+                # another store's adoption was faster
                 self.copies += await _enter_copy(self.context, session, record, self.row)
                 return
             census = self.vault.secret.keyed_census(head.census) if self.apart else head.census
@@ -128,7 +124,7 @@ class _Adoption:
         await self.journal.progress(documents=self.entered)
 
     async def _enter_known(self, record: Record) -> bool:
-        """Whether the catalogue knows the backup; then only its copy may be new."""
+        """Whether the catalogue has the backup; then only its copy may be new."""
         async with self.context.session() as session:
             await session.execute(_ENTERING)
             if await session.get(Backup, record.reference.backup) is None:
@@ -138,9 +134,7 @@ class _Adoption:
 
 
 async def _follow_notes(context: Context, lease: Lease, vault: Vault, record: Record) -> None:
-    """What was said of a backup after the catalogue was kept: the store knows it, the catalogue
-    does not.
-    """
+    """Notes in the store that are newer than the catalogue's own backup."""
     said = list((await vault.notes_of(vault.record_name(record.reference))).values())
     if not said:
         return
@@ -180,7 +174,7 @@ async def _enter(
     standing: notes.Standing,
     row: StoreRow,
 ) -> None:
-    """``census``: as the catalogue keeps it."""
+    """``census``: as stored in the catalogue."""
     reference = record.reference
     system = await session.get(System, reference.system)
     if system is None:
@@ -208,10 +202,9 @@ async def _enter(
 
 
 async def _place(session: AsyncSession, system: System, reference: Reference) -> int:
-    """A backup's number in the catalogue: its own, unless two histories of one system met.
-
-    Then what was taken later comes behind everything there. The place of any other is unknown: it
-    gets a negative number, before all others, and no date is compared with it.
+    """A backup's number in the catalogue: its own, unless two histories of one system meet. Then
+    later backups follow all existing ones. The position of others is unknown: they get a negative
+    number, before all others, and no date is compared with them.
     """
     mine = Backup.system_id == system.id
     taken = select(Backup.id).where(mine, Backup.sequence == reference.sequence)
@@ -227,8 +220,8 @@ async def _place(session: AsyncSession, system: System, reference: Reference) ->
 async def _new_system(
     context: Context, session: AsyncSession, record: Record, head: Head
 ) -> System:
-    """The system as its backup describes it. Its login's secret is in no store: somebody gives it
-    again.
+    """The system as described by its backup. No store contains its login's secret: a person must
+    enter it again.
     """
     reference = record.reference
     name = reference.system_name

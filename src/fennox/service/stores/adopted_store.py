@@ -1,4 +1,4 @@
-"""A store that is new here: opened by its passphrase, and entered with its keys."""
+"""Adopting a store: opened with its passphrase and entered with its keys."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from fennox.wire.stores import AdoptStore
 
 
 async def open_store(context: Context, wanted: AdoptStore) -> Vault:
-    """Open a store with its passphrase; nothing is kept of it yet."""
+    """Open a store with its passphrase; keeps nothing yet."""
     async with context.session() as session:
         row = await store_making.new_row(session, wanted)
         login = await session.get(Login, row.login_id) if row.login_id else None
@@ -35,9 +35,7 @@ async def open_store(context: Context, wanted: AdoptStore) -> Vault:
 async def adopt_store(
     context: Context, session: AsyncSession, wanted: AdoptStore, vault: Vault
 ) -> StoreRow:
-    """Pin the header and keys of a store that was opened; its backups come with the run that
-    follows.
-    """
+    """Pin the header and keys of an opened store; the following run enters its backups."""
     row = await store_making.new_row(session, wanted)
     if (await session.get(StoreRow, vault.id)) is not None:
         raise Conflict(

@@ -14,7 +14,7 @@ from fennox.core.retention import ceiling
 from fennox.service.machines.context import Context, named
 from fennox.wire.stores import StoreChange
 
-OF_THE_PLACE = ("lost+found", ".snapshot", ".snapshots")  # what file systems put there themselves
+OF_THE_PLACE = ("lost+found", ".snapshot", ".snapshots")  # files created by file systems themselves
 
 
 async def change(session: AsyncSession, row: StoreRow, wanted: StoreChange) -> None:
@@ -51,7 +51,7 @@ def _other_way(wanted: StoreChange) -> bool:
 
 
 async def try_change(context: Context, name: str, wanted: StoreChange) -> None:
-    """Try what is to be changed before it counts; nothing of it is kept yet."""
+    """Try a change before it takes effect; keeps nothing."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         await change(session, row, wanted)
@@ -77,8 +77,8 @@ async def try_change(context: Context, name: str, wanted: StoreChange) -> None:
 
 
 async def remove(session: AsyncSession, row: StoreRow) -> int:
-    """Forget a store. What lies in it stays there; backups that lie nowhere else leave the
-    catalogue with it.
+    """Forget a store. Its content stays; backups stored nowhere else leave the catalogue
+    with it.
     """
     users = (await session.execute(select(Routine))).scalars().all()
     using = sorted(
@@ -102,6 +102,6 @@ async def remove(session: AsyncSession, row: StoreRow) -> int:
     if (
         await session.execute(select(StoreRow.id).where(StoreRow.key_set == row.key_set))
     ).first() is None:
-        # with its last store a key set goes too; a store brings its keys along when it is adopted
+        # a key set is removed with its last store; adopting a store brings its keys back
         await session.execute(delete(KeySet).where(KeySet.id == row.key_set))
     return len(only)

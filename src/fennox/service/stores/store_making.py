@@ -1,4 +1,4 @@
-"""Making stores and their keys, testing them, and saying in words what is wrong with them."""
+"""Making stores and their keys, and checking their places."""
 
 from __future__ import annotations
 
@@ -31,21 +31,19 @@ from fennox.stores.base import Store
 from fennox.stores.mounts import mount_of
 from fennox.wire.stores import AdoptStore, NewStore
 
-PROBE = "probe-"  # of a place where one may write and not remove it stays
+PROBE = "probe-"  # remains in a place with write but no delete permission
 
 
 @dataclass(frozen=True)
 class Made:
-    """A store that was made, before the catalogue knows it; ``keys``: of a key set that was made
-    with it.
-    """
+    """A new store, not yet in the catalogue; ``keys``: of a key set made with it."""
 
     row: StoreRow
     keys: KeySet | None
 
 
 async def make(context: Context, wanted: NewStore) -> Made:
-    """Make a store; the first of a key set makes its keys, a further one proves that it may use
+    """Make a store; the first of a key set creates its keys, another one proves that it may use
     them.
     """
     async with context.session() as session:
@@ -74,8 +72,8 @@ async def make(context: Context, wanted: NewStore) -> Made:
 
 
 async def enter(session: AsyncSession, made: Made, wanted: NewStore) -> StoreRow:
-    """Let the catalogue know a store that was made."""
-    await new_row(session, wanted)  # which says so if another one was added meanwhile
+    """Enter a new store into the catalogue."""
+    await new_row(session, wanted)  # raises if another one was added meanwhile
     if made.keys is not None:
         named_so = select(KeySet.id).where(KeySet.name == made.keys.name)
         if (await session.execute(named_so)).first() is not None:
@@ -89,9 +87,7 @@ async def enter(session: AsyncSession, made: Made, wanted: NewStore) -> StoreRow
 
 
 async def new_row(session: AsyncSession, wanted: NewStore | AdoptStore) -> StoreRow:
-    """Where a store is to be, and how it is reached; its keys are filled in when it was made or
-    opened.
-    """
+    """A store's future place and login; its keys are filled in once it is made or opened."""
     address = str(addresses.parse(wanted.address))
     taken = select(StoreRow).where((StoreRow.name == wanted.name) | (StoreRow.address == address))
     if (other := (await session.execute(taken)).scalars().first()) is not None:
@@ -144,17 +140,15 @@ async def _made(
 
 
 async def _must_be_writable(store: Store, remover: Store) -> None:
-    """A folder that is gone, read-only or full is found before anything is made."""
+    """Check for a missing, read-only or full folder before making anything."""
     name = object_name(f"{PROBE}{secrets.token_hex(6)}")
     await store.put(name, b"x" * 65536)
     await remover.delete(name)
 
 
 async def _must_be_empty(store: Store) -> None:
-    """A wrong folder is the likeliest slip of all, and what lies beside a store is seldom meant to
-    be there.
-
-    Whoever makes a store where one is already is told that by the store itself.
+    """Warn about other files: a wrong folder is the likeliest mistake, and files beside a store are
+    rarely intended. An existing store is reported separately.
     """
     entries = [entry.name for entry in await store.entries()]
     there = sorted(
@@ -169,7 +163,7 @@ async def _must_be_empty(store: Store) -> None:
 
 
 def _must_not_be_inside(store: Store) -> None:
-    """A store inside another one would be swept with it."""
+    """Reject a store inside another one, which would be swept with it."""
     above = addresses.parse(store.address)
     while above.scheme == "file" and above.path not in ("", "/"):
         above = above.at(above.path.rsplit("/", 1)[0])
@@ -217,7 +211,7 @@ async def _new_keys(
 
 @dataclass(frozen=True)
 class _KnownKeys:
-    """A key set that has stores already. ``opening`` is None in custody apart."""
+    """A key set that already has stores. ``opening`` is None in custody apart."""
 
     name: str
     header: Header
@@ -239,8 +233,8 @@ async def _known_keys(context: Context, session: AsyncSession, name: str) -> _Kn
 
 
 async def _proved(known: _KnownKeys, passphrase: str | None) -> tuple[NewKeys, list[Slot], str]:
-    """A further store: its header must be signed with the opening key, so the passphrase is needed
-    in ``apart``.
+    """Another store of a set: its header must be signed with the opening key, so custody ``apart``
+    needs the passphrase.
     """
     opening = known.opening
     if passphrase is not None:

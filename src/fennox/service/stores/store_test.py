@@ -1,4 +1,4 @@
-"""Testing a store, step by step, as a person reads it."""
+"""Testing a store step by step, in readable words."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from fennox.wire.stores import StoreCheck, StoreTest
 
 _FOLDERS = {"header", "systems", "packs", "sweep", "anchors"}
 _OURS = _FOLDERS | {README_NAME, RESCUE_NAME, RESERVE_NAME}
-_CLOCKS_APART = 300  # seconds that a far side's clock may differ from ours
+_CLOCKS_APART = 300  # seconds a far side's clock may differ from ours
 
 
 async def test(store: Store, remover: Store, now: datetime) -> StoreTest:
@@ -44,7 +44,7 @@ async def test(store: Store, remover: Store, now: datetime) -> StoreTest:
 
 
 class _Trial:
-    """The steps of a test, with one object of random bytes that they write, read and remove."""
+    """The steps of a test, which write, read and remove one object of random bytes."""
 
     def __init__(self, store: Store, remover: Store, now: datetime) -> None:
         self._store = store
@@ -144,7 +144,7 @@ async def _may_delete(store: Store, name: ObjectName) -> bool:
 
 
 async def with_header(context: Context, door: Door, tested: StoreTest) -> StoreTest:
-    """A test that passed, and whether the header is the pinned one."""
+    """A passed test, and whether the header is the pinned one."""
     try:
         await context.stores.vault(door)
     except FennoxError as error:

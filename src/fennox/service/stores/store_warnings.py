@@ -1,4 +1,4 @@
-"""What speaks against a store, in words."""
+"""Warnings about a store, as text."""
 
 from __future__ import annotations
 
@@ -17,13 +17,13 @@ from fennox.service.systems import dependence
 from fennox.stores import addresses
 from fennox.stores.mounts import mount_of
 
-_NAMED = 5  # systems that a warning names
+_NAMED = 5  # systems named in a warning
 
 
 async def warnings(
     context: Context, session: AsyncSession, row: StoreRow, custody: str
 ) -> list[str]:
-    """What is doubtful about a store, in words."""
+    """Doubts about a store, as text."""
     found = []
     address = addresses.parse(row.address)
     stores = list((await session.execute(select(StoreRow))).scalars())
@@ -74,7 +74,7 @@ async def _dependences(session: AsyncSession, row: StoreRow) -> list[str]:
 
 
 async def _some_names(session: AsyncSession, fits: ColumnElement[bool]) -> str:
-    """Of systems that fit: a few, and how many more there are."""
+    """A few of the matching systems, and the number of others."""
     named_there = (
         (await session.execute(select(System.name).where(fits).order_by(System.name)))
         .scalars()

@@ -1,4 +1,4 @@
-"""Whether what is kept would be lost, or fall, together with what it is kept of."""
+"""Whether a store would be lost together with the systems it protects."""
 
 from __future__ import annotations
 
@@ -29,10 +29,9 @@ def is_on_this_machine(store: StoreRow) -> bool:
 
 
 def lies_on(store: StoreRow, system: System) -> bool:
-    """Whether a store is a place on a system's own machine: by host key, by address, or as both are
-    on this machine.
-
-    No is no proof: a machine has more than one address, and a server may have a key of its own.
+    """Whether a store is on a system's own machine: by host key, by address, or because both are on
+    this machine. A negative answer is not proof: a machine may have several addresses, and a server
+    its own key.
     """
     address = addresses.parse(store.address)
     if address.scheme == "file":
@@ -55,7 +54,7 @@ def _host(address: str) -> str:
 
 
 def host_of(store: StoreRow) -> str:
-    """The host behind which a store lies; empty for a folder."""
+    """The host of a store; empty for a folder."""
     address = addresses.parse(store.address)
     given = (
         urlsplit(address.options["endpoint"]).hostname
@@ -74,8 +73,8 @@ def is_number(host: str) -> bool:
 
 
 def _resolving(host: str, domains: Mapping[str, Sequence[str]]) -> list[str]:
-    """The systems that resolve a name. A number needs none, and a name without a dot may be of any
-    domain.
+    """The systems that resolve a name. An IP address needs none, and a name without a dot may be in
+    any domain.
     """
     name = f".{host.lower().rstrip('.')}"
     return sorted(
@@ -91,10 +90,8 @@ def concerns(
     systems: Sequence[System],
     domains: Mapping[str, Sequence[str]],
 ) -> list[ConcernFound]:
-    """What a store depends on that it protects: the machine it lies on, the login by which it is
-    reached, its name.
-
-    ``domains``: those whose names a system resolves, by the system's name.
+    """A store's dependencies on systems it protects: its machine, its login, its name. ``domains``:
+    those each system resolves, by the system's name.
     """
     found = []
     if resolving := _resolving(host_of(store), domains):
@@ -115,7 +112,7 @@ def concerns(
 
 
 def _by_login(store: StoreRow, login: Login, systems: Sequence[System]) -> ConcernFound | None:
-    """It reaches more than the store."""
+    """A login that also reaches other machines."""
     if login.account == "root":
         return _concern(
             store,

@@ -1,6 +1,4 @@
-"""What a system is called and where it is: that no two are confused, how one is renamed, and how
-one leaves.
-"""
+"""Names and addresses of systems: avoiding confusion, renaming, and removal."""
 
 from __future__ import annotations
 
@@ -29,8 +27,8 @@ async def must_be_free(
     """Raise if another system than ``but`` has the name, or is in use at the address in the same
     network.
 
-    A retired system keeps its name, for its backups, and not its address, for its successor is
-    often there.
+    A retired system keeps its name, for its backups, but not its address, which its successor often
+    takes.
     """
     taken = select(System).where(
         or_(System.name == name, System.address == address), System.id != (but or "")
@@ -66,7 +64,7 @@ def must_not_be_own(system: System) -> None:
 
 
 async def rename(session: AsyncSession, system: System, name: str) -> None:
-    """Its backups stay its own. Routines and alert routes that name it follow."""
+    """Rename a system. Its backups stay; routines and alert routes that name it follow."""
     must_not_be_own(system)
     term = re.compile(rf"(?<!\S)name={re.escape(system.name)}(?!\S)")
     for routine in (await session.execute(select(Routine))).scalars():
@@ -79,9 +77,7 @@ async def rename(session: AsyncSession, system: System, name: str) -> None:
 
 
 async def change_kind(session: AsyncSession, system: System, kind: Kind, before: Kind) -> None:
-    """Take it by another kind from now on. What looks compare with was read by the old one, and is
-    forgotten.
-    """
+    """Change a system's kind. Digests for looks were read with the old kind and are dropped."""
     if kind.reach != before.reach or kind.reach == "service":
         raise BadInput(
             f"{kind.name} is reached otherwise than {before.name}.",
@@ -118,8 +114,8 @@ async def make_spare(session: AsyncSession, system: System, *, spare: bool) -> N
 
 @dataclass(frozen=True)
 class Left:
-    """What stays of a system that was removed: backups in all, and the names of the stores in which
-    they lie.
+    """What remains of a removed system: the number of its backups, and the names of
+    their stores.
     """
 
     backups: int
@@ -139,8 +135,8 @@ async def left_of(session: AsyncSession, system: System) -> Left:
 
 
 async def remove(session: AsyncSession, system: System) -> Left:
-    """Forget a system with its log book, its sheets, and where its backups lie. In the stores
-    nothing is removed.
+    """Forget a system with its runs, sheets, and the places of its backups. Removes nothing from
+    stores.
     """
     must_not_be_own(system)
     await must_be_at_rest(session, system)

@@ -1,4 +1,4 @@
-"""A look at a machine before it is enrolled: what it is, and what a backup of it would hold."""
+"""Inspecting a machine before it is enrolled: what it is, and what a backup would hold."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _SSH = 22
 
 @dataclass(frozen=True)
 class Candidate:
-    """A machine that may be enrolled; ``kinds``: what it may be."""
+    """A machine that may be enrolled; ``kinds``: possible kinds."""
 
     address: str
     kinds: list[Kind]
@@ -50,7 +50,7 @@ async def candidate(context: Context, wanted: LookWanted) -> Candidate:
 
 
 async def look(context: Context, machine: Candidate, wanted: LookWanted, who: Person) -> Looked:
-    """Nothing is kept. Raises BadInput if the machine is of no installed kind, and Unreachable."""
+    """Keeps nothing. Raises BadInput if no installed kind matches, and Unreachable."""
     use = login_uses.to_enrol(who, machine.login, machine.address, wanted.key)
     try:
         link = await context.machines.connect(machine.kinds[0], use, machine.way)
@@ -150,7 +150,7 @@ def _parts(kind: Kind, tried: Tried) -> list[TriedPart]:
 
 
 async def _candidates(context: Context, wanted: LookWanted, way: Way) -> tuple[list[Kind], str]:
-    """The kinds that what answers may be, and the address with its port."""
+    """The possible kinds of the answering machine, and the address with its port."""
     if wanted.kind:
         given, _ = context.kinds.kind(wanted.kind)
         values_of(given, wanted.settings)
@@ -176,7 +176,7 @@ async def _candidates(context: Context, wanted: LookWanted, way: Way) -> tuple[l
 async def _related(
     context: Context, kind: Kind, census: Census, systems: list[System]
 ) -> list[str]:
-    """In words, which enrolled systems it names."""
+    """Sentences about enrolled systems it mentions."""
     known = await faces(context, systems)
     found = [
         f"It names {known[host]} in its {listed}, so {known[host]} must be back before it."

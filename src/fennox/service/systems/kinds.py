@@ -31,7 +31,7 @@ def parts_of(kind: Kind) -> list[PartShown]:
 
 
 async def add_kind(context: Context, session: AsyncSession, text: str, by: str) -> Kind:
-    """Raises BadInput for a text that is no kind, and Conflict for a version that is not newer."""
+    """Raises BadInput for an invalid kind, and Conflict for a version that is not newer."""
     kind = checked(text, context.kinds.text)
     if kind.name in context.kinds.shipped():
         raise Conflict(f"The kind {kind.name} ships with Fennox.", "Give yours another name.")

@@ -1,4 +1,4 @@
-"""Logins as people keep them: their secrets, and the machines where they are admitted."""
+"""Managing logins: their secrets, and the machines where they are admitted."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ def change(context: Context, row: Login, wanted: LoginChange) -> None:
 
 
 async def remove(session: AsyncSession, row: Login) -> None:
-    """Raises Conflict while something uses it."""
+    """Remove a login. Raises Conflict while something uses it."""
     by_systems = select(System.name).where(System.login_id == row.id)
     by_stores = select(StoreRow.name).where(_uses(row))
     users = [*(await session.execute(by_systems)).scalars()]
@@ -103,7 +103,7 @@ async def remove(session: AsyncSession, row: Login) -> None:
 async def admit(
     session: AsyncSession, row: Login, address: str, key: str, by: str, at: datetime
 ) -> None:
-    """Let it be used at a machine that is no system of its own."""
+    """Admit a login at a machine that is not an enrolled system."""
     await session.merge(LoginPlace(login_id=row.id, address=address, key=key, by=by, at=at))
 
 

@@ -1,4 +1,4 @@
-"""Enrolling a system: its machine is reached, its key checked, and who it says it is kept."""
+"""Enrolling a system: connects to its machine, checks its key, and records its identity."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ async def add(session: AsyncSession, row: System) -> None:
 
 
 async def _login(session: AsyncSession, kind: Kind, name: str | None) -> Login | None:
-    """None: machines of the kind are not reached."""
+    """None: the kind has no connection to machines."""
     login = await named(session, Login, name) if name else None
     if (login is None) != (kind.reach == "hand"):
         what = "needs a login" if login is None else "is not reached, so it needs no login"

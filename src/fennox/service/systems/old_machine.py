@@ -1,4 +1,4 @@
-"""What the system's own machine does while another one is to be given what it was."""
+"""The state of a system's present machine while it is about to be replaced."""
 
 from __future__ import annotations
 
@@ -10,13 +10,13 @@ from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import way_to
 
-_CODE = "old-one-"  # how the codes of these findings begin
+_CODE = "old-one-"  # prefix of the codes of these findings
 _SILENT = "old-one-silent"
 
 
 async def look(context: Context, system: System, login: Login, target: str) -> list[Finding]:
-    """Its present state. ``target``: the address a restore writes to; the system's own address is
-    not asked.
+    """Its present state. ``target``: the address a restore writes to; not contacted if it is the
+    system's own.
     """
     if target == system.address:
         return []
@@ -53,7 +53,7 @@ def _finding(
 
 
 def seen_anew(sheet: Sheet, now: list[Finding]) -> list[str]:
-    """Keep what was seen now. In words, that a machine is not silent any more."""
+    """Record its present state. Returns a sentence if the machine is no longer silent."""
     before = [finding for finding in sheet.findings if finding.code.startswith(_CODE)]
     sheet.findings = [finding for finding in sheet.findings if finding not in before] + now
     was_silent = any(finding.code == _SILENT for finding in before)

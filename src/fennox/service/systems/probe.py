@@ -1,6 +1,4 @@
-"""Who the machine of an enrolled system says it is now; and a person's word that it is the
-system.
-"""
+"""Reading the present identity of an enrolled system's machine, and confirming it as the system."""
 
 from __future__ import annotations
 
@@ -22,7 +20,7 @@ async def login_of(session: AsyncSession, row: System) -> Login | None:
 
 
 async def probe(context: Context, row: System, login: Login | None) -> Probe:
-    """Nothing is kept. Raises BadInput for a system that is not reached."""
+    """Keeps nothing. Raises BadInput for a system without a connection."""
     kind, _ = context.kinds.kind(row.kind)
     if kind.reach == "hand":
         raise BadInput(
@@ -58,14 +56,14 @@ async def probe(context: Context, row: System, login: Login | None) -> Probe:
 
 
 def confirm_by_hand(row: System, machine: str) -> None:
-    """Of a system that is not reached; the rest comes with what is handed in."""
+    """For a system without a connection; the rest comes with hand-ins."""
     before = row.machine or Machine(id=machine, product="", version="")
     row.machine = before.model_copy(update={"id": machine})
     row.version += 1
 
 
 def confirm(row: System, found: Probe, machine: str) -> str:
-    """Make the machine that was probed the system. Returns the id of the one before."""
+    """Make the probed machine the system. Returns the previous machine's id."""
     if found.machine is None:
         raise NotFound(found.problem or "The system does not answer.", found.remedy or "")
     if found.machine.id != machine:

@@ -1,4 +1,6 @@
-"""Who needs whom, and who replicates with whom: said by people, or named in what was captured."""
+"""Dependencies and replication between systems: entered by people, or found in captured
+documents.
+"""
 
 from __future__ import annotations
 
@@ -20,13 +22,13 @@ from fennox.service.queries.newest_good import newest_backups, unhurried
 from fennox.service.queries.selectors import PROTECTED
 
 SAID = "somebody said so"
-_TURN = 100  # systems after which others get their turn of this thread
+_TURN = 100  # systems processed before yielding this thread
 _WAY = "the way to it leads through it"
 
 
 @dataclass
 class Related:
-    """One system's relations, by names of systems. ``strangers``: hosts that are named and not
+    """One system's relations, by names of systems. ``strangers``: named hosts that are not
     enrolled.
     """
 
@@ -36,8 +38,8 @@ class Related:
 
 
 async def relations(context: Context, session: AsyncSession) -> dict[str, Related]:
-    """Of every system. In custody apart the catalogue has no names, so that only what people said
-    is known there.
+    """Relations of all systems. In custody apart the catalogue has no names, so only people's
+    entries are known.
     """
     systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
     systems.sort(key=lambda row: row.name)
@@ -73,7 +75,7 @@ def _related(
     names: Mapping[str, str],
     known: dict[str, str],
 ) -> Related:
-    """``names``: of systems by id; ``known``: of systems by the hosts that stand for them."""
+    """``names``: of systems by id; ``known``: system ids by their hosts."""
     related = Related(needs={names[one]: SAID for one in system.needs if one in names})
     if system.via_id:
         related.needs.setdefault(names[system.via_id], _WAY)
@@ -89,7 +91,7 @@ def _related(
 
 
 async def resolved(context: Context, session: AsyncSession) -> dict[str, list[str]]:
-    """By system, the domains whose names it resolves, as far as its newest good backup says."""
+    """The domains each system resolves, according to its newest good backup."""
     there = select(System.id, System.name, System.kind).where(PROTECTED)
     systems = (await session.execute(there)).all()
     kinds = [context.kinds.installed(name) for name in sorted({row.kind for row in systems})]
@@ -132,7 +134,7 @@ def _own(host: str) -> bool:
 
 
 async def faces(context: Context, systems: list[System]) -> dict[str, str]:
-    """By which names and addresses each system may be named. A name that two have is nobody's."""
+    """Names and addresses that identify each system. A name shared by two identifies none."""
     found: dict[str, set[str]] = {}
     for number, system in enumerate(systems):
         if number % _TURN == 0:

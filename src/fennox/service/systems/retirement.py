@@ -1,4 +1,4 @@
-"""Systems that routines leave alone, and how they are taken again."""
+"""Retiring systems, and letting routines take them again."""
 
 from __future__ import annotations
 

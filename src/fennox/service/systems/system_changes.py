@@ -1,4 +1,4 @@
-"""What people change of an enrolled system."""
+"""Changes of an enrolled system by people."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ def _must_fit(kind: Kind, row: System, wanted: SystemChange) -> None:
 async def _change_place(
     session: AsyncSession, row: System, wanted: SystemChange, kind: Kind
 ) -> None:
-    """Name, address and site, which no two systems share."""
+    """Change name, address and site, which must be unique."""
     if wanted.address is not None:
         row.address = str(parse_address(wanted.address, kind.port))
     row.site = wanted.site if wanted.site is not None else row.site

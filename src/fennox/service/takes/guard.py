@@ -1,4 +1,4 @@
-"""The guard at work: a backup that lost too much is doubtful until a person has looked."""
+"""Applying the guard: a backup that lost too much is doubtful until a person has looked."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _COMPARED = 3  # good backups of the same parts
 async def look_at(
     context: Context, session: AsyncSession, backup: Backup, journal: Journal, *, in_clear: bool
 ) -> None:
-    """Compare a backup that was just taken with the last good ones, and doubt it if need be."""
+    """Compare a new backup with the last good ones, and mark it doubtful if needed."""
     kind = context.kinds.kind(backup.kind)[0]
     why = guard.doubts(
         kind,
@@ -44,7 +44,7 @@ async def look_at(
 async def say(
     context: Context, session: AsyncSession, backup: Backup, fact: notes.Fact, reason: str, by: str
 ) -> None:
-    """Doubt a backup, or clear it, in the catalogue and in every store."""
+    """Mark a backup doubtful, or clear it, in the catalogue and in every store."""
     backup.doubtful, backup.doubtful_because = (
         fact == "doubtful",
         reason if fact == "doubtful" else "",
@@ -63,7 +63,7 @@ async def say(
 async def judge(
     context: Context, session: AsyncSession, backup: Backup, reason: str, by: str, *, good: bool
 ) -> None:
-    """A person's word on a doubtful or misdated backup: it counts again, or it may go."""
+    """A person's verdict on a doubtful or misdated backup: it counts again, or may be removed."""
     if not backup.doubtful and not backup.misdated:
         raise Conflict("This backup is not in doubt.", "There is nothing to clear.")
     if good:

@@ -1,9 +1,9 @@
 """What people export in a system's own console and hand in: checked, taken into a backup, held
 until the next one.
 
-The content is sealed under the key file only until the backup that holds it exists. That backup
-stays on hold until a newer export of the same document has been taken, so no ladder removes the
-only copy of what no machine gives by itself.
+The content is stored, sealed under the key file, only until its backup exists. That backup stays on
+hold until a newer export of the same document has been taken, so no ladder removes the only copy of
+something no machine can provide.
 """
 
 from __future__ import annotations
@@ -32,11 +32,11 @@ from fennox.service.machines.context import Context
 from fennox.service.runs import new_runs
 
 _BY = "hand-in"
-LONGEST = 64 * 1024 * 1024  # bytes of one document that is handed in
+LONGEST = 64 * 1024 * 1024  # bytes of one document
 
 
 def wanted(kind: Kind, document: str | None) -> tuple[PartModel, Source, Hand]:
-    """Which document it is; it may be left out where the kind has only one."""
+    """The document's source; may be omitted if the kind has only one."""
     known = kind.hand_ins()
     fitting = [found for found in known if document is None or found[1].document == document]
     if len(fitting) == 1:
@@ -57,7 +57,7 @@ def wanted(kind: Kind, document: str | None) -> tuple[PartModel, Source, Hand]:
 
 
 def check(content: bytes, source: Source, hand: Hand) -> None:
-    """Raise if the document cannot be what it claims to be."""
+    """Raise if the document cannot be of the expected type."""
     most = min(source.ceiling, LONGEST)
     if not content or len(content) > most:
         what = "is empty" if not content else f"has more than {most} bytes"
@@ -84,7 +84,7 @@ async def hand_in(
     by: str,
     note: str,
 ) -> Run:
-    """Keep it sealed, and queue the take that puts it into a backup."""
+    """Store it sealed, and queue the take that puts it into a backup."""
     kind, _ = context.kinds.kind(system.kind)
     part, source, hand = wanted(kind, document)
     check(content, source, hand)
@@ -113,7 +113,7 @@ def place(system: str, document: str) -> str:
 async def given(
     context: Context, session: AsyncSession, system: System, document: str
 ) -> take_order.HandedInDocuments:
-    """What the take is made of."""
+    """Inputs of the take."""
     kind, _ = context.kinds.kind(system.kind)
     row = await session.get(HandedIn, (system.id, document))
     if row is None or row.sealed is None:
@@ -133,7 +133,7 @@ async def given(
 async def arrived(
     context: Context, session: AsyncSession, run: Run, document: str, backup: Backup
 ) -> None:
-    """The backup exists: it is held, the one before it no longer, and the content leaves the
+    """After the take: hold the backup, release the previous one, and delete the content from the
     database.
     """
     row = await session.get_one(HandedIn, (run.system_id, document))
@@ -150,7 +150,7 @@ async def arrived(
 
 
 async def forget_left_over(context: Context) -> None:
-    """Content whose take failed or was stopped does not stay; it is handed in again."""
+    """Delete content whose take failed or was stopped; it must be handed in again."""
     async with context.session() as session:
         active = select(Run.system_id).where(IS_ACTIVE, Run.system_id.is_not(None))
         await session.execute(
@@ -164,7 +164,7 @@ async def forget_left_over(context: Context) -> None:
 async def lacking(
     context: Context, session: AsyncSession, systems: list[System]
 ) -> dict[str, list[Finding]]:
-    """Of each system what was never handed in, and what is due again."""
+    """Each system's documents never handed in, or due again."""
     installed = {
         name: context.kinds.installed(name) for name in {system.kind for system in systems}
     }
@@ -198,7 +198,7 @@ async def lacking(
 
 
 def _due(part: PartModel, hand: Hand, at: datetime | None, now: datetime) -> str | None:
-    """Why it is to be handed in again, if it is. ``at``: when it last was."""
+    """Why it is due again, or None. ``at``: the last hand-in."""
     if at is None:
         return f"{part.title} was never handed in."
     days = (now - at).days

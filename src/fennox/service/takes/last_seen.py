@@ -1,4 +1,4 @@
-"""What a look compares a system with: kept at each take, as digests under the write secret."""
+"""Data for later looks: stored at each take, as digests keyed with the write secret."""
 
 from __future__ import annotations
 
@@ -22,10 +22,8 @@ AS_ITS_BACKUP: dict[str, object] = {
 async def remember(
     session: AsyncSession, system: str, taken: Taken, vault: Vault
 ) -> Difference | None:
-    """Keep what the next look and the next take compare with; parts that were not taken stay as
-    they were.
-
-    How the parts differ from what was kept of them before; None: of some of them nothing was.
+    """Store what the next look and take compare with; other parts are unchanged. Returns the
+    difference to the stored state of these parts; None if some had none.
     """
     backup, plain, likeness = taken.reference.backup, taken.plain, taken.likeness
     if taken.as_before:
@@ -37,7 +35,7 @@ async def remember(
         await session.execute(known.execution_options(synchronize_session=False))
         return Difference([], [], 0)
     held = await session.get(StateRow, system, with_for_update=True)
-    # an earlier attempt made the backup, and what it read is gone: until the next take nobody looks
+    # an earlier attempt made the backup, and its reading is lost: no looks until the next take
     if not plain:
         if held is not None:
             await session.delete(held)
@@ -54,6 +52,6 @@ async def remember(
 
 
 def same(system: System) -> None:
-    """It is what its last backup holds, as far as is known."""
+    """Record that the system equals its last backup."""
     for name, value in AS_ITS_BACKUP.items():
         setattr(system, name, value)

@@ -1,9 +1,7 @@
-"""Looks between takes: whether a system still is what its last backup holds, and a take when it is
-not.
-
-A difference is taken once it has stood for the routine's quiet time, so that nothing is taken in
-the middle of a change, and only so often a day. A system that is taken by hand only, on purpose, is
-looked at and reported.
+"""Looks between takes: check whether a system still equals its last backup, and take it if not. A
+difference is taken once it has been stable for the routine's settle time, so that no take happens
+in the middle of a change, and only a limited number of times a day. A deliberately manual system is
+only checked and reported.
 """
 
 from __future__ import annotations
@@ -65,13 +63,11 @@ async def decide(context: Context) -> None:
                     )
                 except Conflict:
                     continue
-                system.looked = (
-                    now  # also if it fails: it is tried again at the next time, not at once
-                )
+                system.looked = now  # also if it fails: retried at the next time, not immediately
 
 
 def _due(routine: Routine, system: System, now: datetime) -> bool:
-    """At its times; and once more when a difference must have stood for long enough."""
+    """Its regular times, and once more when a difference should have settled."""
     looked = moments.past(system.looked, now)
     if looked is None:
         return True
@@ -126,8 +122,8 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
 async def conclude(
     context: Context, session: AsyncSession, run: Run, differs: str, state: str
 ) -> None:
-    """End a look. ``differs``: how, in words; ``state``: a digest of what was found, to see whether
-    it stands.
+    """End a look. ``differs``: the difference as text; ``state``: a digest of it, to detect
+    stability.
     """
     system = await session.get_one(System, run.system_id, with_for_update=True)
     _note(system, differs, state, context.now())
@@ -141,9 +137,7 @@ async def conclude(
 
 
 async def _forget_uneventful(session: AsyncSession, run: Run) -> None:
-    """Of looks that found nothing only the newest stays in the log book, which would be full of
-    them.
-    """
+    """Keep only the newest look without findings, so that they do not fill the list of runs."""
     earlier = delete(Run).where(
         Run.system_id == run.system_id,
         Run.kind == "look",
@@ -183,7 +177,7 @@ async def _take_if_it_stands(
         )
     )
     if (await session.execute(lately)).scalar_one() >= routine.most_a_day:
-        return  # the concern says so; the next night takes it
+        return  # reported as a concern; taken the next night
     await session.flush()
     await new_runs.enqueue(
         session,

@@ -1,4 +1,4 @@
-"""What a target holds before a restore overwrites it, as a backup on hold."""
+"""Safety copies: a target's state before a restore, as a backup on hold."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ async def take_safety_copy(
     vault: Vault,
     journal: Journal,
 ) -> Taken:
-    """What a target holds before it is overwritten, as an ordinary backup on hold."""
+    """Take the target's state before it is overwritten, as an ordinary backup on hold."""
     order, system_id = await _order(context, lease)
     tools = TakeTools(
         vault, context.stores.index(store.id), journal, context.readings, context.carvers
@@ -64,8 +64,8 @@ async def take_safety_copy(
 
 
 async def release_settled(context: Context) -> None:
-    """End the hold of safety copies whose restore has been settled for :data:`KEPT_FOR`. From then
-    on their ladder decides; a hold that a person gave stays.
+    """Release safety copies whose restore has been settled for :data:`KEPT_FOR`. Afterwards their
+    ladder decides; a person's hold stays.
     """
     now = context.now()
     async with context.session() as session:
@@ -83,11 +83,11 @@ async def release_settled(context: Context) -> None:
 
 
 async def _order(context: Context, lease: Lease) -> tuple[TakeRequest, str]:
-    """And the id of the system."""
+    """The safety copy to make, and the id of its system."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
         system = await session.get_one(System, run.system_id)
-        # one for a run, so that a run that was taken up again finds the copy it already made
+        # one per run, so that a resumed run finds the copy it already made
         safety = of_kind(run.order, RestoreOrder)
         known = await session.get(Backup, safety.safety_backup)
         newest = select(*BEFORE.c).select_from(System).join(BEFORE, true())
@@ -97,7 +97,7 @@ async def _order(context: Context, lease: Lease) -> tuple[TakeRequest, str]:
     return replace(
         order,
         sequence=known.sequence if known is not None else order.sequence,
-        # a sheet has one, so that its name fits no other
+        # one per sheet, so its name is unique
         name=f"before-restore-{str(run.sheet_id)[:8]}",
         note="What the target held before the restore.",
         purpose="safety",

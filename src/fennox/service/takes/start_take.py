@@ -1,4 +1,4 @@
-"""A take as a person asks for it."""
+"""Starting a take on request."""
 
 from __future__ import annotations
 
@@ -60,8 +60,8 @@ async def start_take(
 async def _must_be_free(
     session: AsyncSession, system: System, name: str, idempotency_key: str | None
 ) -> None:
-    """A name fits one backup of a system, or it could not be asked for by it. The same take, asked
-    again, is one.
+    """Backup names are unique within a system, so that they can be used in commands. Repeating the
+    same request is allowed.
     """
     if idempotency_key is not None:
         same = select(Run.id).where(Run.idempotency_key == idempotency_key)

@@ -1,4 +1,4 @@
-"""What a take goes by: the system, its newest backup, and the takes before."""
+"""Inputs of a take: the system, its newest backup, and earlier takes."""
 
 from __future__ import annotations
 
@@ -66,10 +66,10 @@ BEFORE = (
 
 
 def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bool) -> TakeRequest:
-    """The order of a take: what was fixed when it was queued, and its place behind the system's
+    """The order of a take: fixed when queued, plus its position after the system's
     newest backup.
     """
-    # a restore's safety copy takes everything, under a name of its own
+    # a restore's safety copy takes everything, under its own name
     wanted = run.order if isinstance(run.order, TakeOrder) else TakeOrder()
     return TakeRequest(
         backup=backup,
@@ -147,7 +147,7 @@ _TAKE = (
 
 @dataclass(frozen=True)
 class Begun:
-    """A take that begins, and all that it is about."""
+    """A starting take with all its inputs."""
 
     run: Run
     system: System
@@ -156,19 +156,18 @@ class Begun:
     login: Login | None
     routine: Routine | None
     last: Last | None
-    likeness: str  # how the machine answered when the last backup was taken
-    alike: list[DoneTake]  # the takes of the same parts before, the newest first
+    likeness: str  # digest of the machine's answers at the last backup
+    alike: list[DoneTake]  # earlier takes of the same parts, newest first
 
 
 async def read_begun(session: AsyncSession, lease: Lease) -> Begun:
-    """With one question to the database, as a night has thousands of takes."""
+    """Loaded with one query, because a night has thousands of takes."""
     rows = (await session.execute(_TAKE, queue.of_lease(lease))).all()
     if not rows:
         raise queue.lost()
     run, system, store, _, login, routine, known, likeness, alike, damaged, *before = rows[0]
     last = Last(*before) if before[0] is not None else None
-    # a doubtful backup is read again for the guard; so is one that this store does not hold
-    # whole
+    # read in full after a doubtful backup, for the guard, or one this store holds incompletely
     sure = last is not None and last.id == known and not last.doubtful and damaged == ""
     keys = [row[3] for row in rows if row[3] is not None]
     takes = [DoneTake(*take) for take in alike or []]

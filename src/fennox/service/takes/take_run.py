@@ -1,4 +1,4 @@
-"""A take as a run: what the engine needs, and what the catalogue keeps of the backup."""
+"""A take as a run: the engine's inputs, and the catalogue entry of the backup."""
 
 from __future__ import annotations
 
@@ -63,7 +63,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
 
 @dataclass(frozen=True)
 class _Prepared:
-    """``handed_in``: what a person gave, in place of what the machine holds."""
+    """``handed_in``: handed-in documents, instead of the machine's."""
 
     begun: Begun
     subject: Subject
@@ -91,11 +91,11 @@ async def _prepare(context: Context, lease: Lease) -> _Prepared:
 
 
 def _order(begun: Begun, *, apart: bool) -> TakeRequest:
-    """``apart``: the store is in custody apart, so the service reads no earlier backup of it."""
+    """``apart``: the store is in custody apart, so the service cannot read earlier backups."""
     run = begun.run
     assert run.backup_id is not None
     order = next_order(run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=apart)
-    # what a person asks for is read whole; what comes every night trusts what has not moved
+    # a person's take reads everything; a routine's take may reuse unchanged files
     trust = run.routine_id is not None and not apart
     if trust and begun.last is not None:
         place = RecordPlace(begun.system.folder, stamp(begun.last.time), begun.last.name)
@@ -106,7 +106,7 @@ def _order(begun: Begun, *, apart: bool) -> TakeRequest:
 
 @dataclass(frozen=True)
 class _Made:
-    """``link``: by which the machine was read; it is closed."""
+    """``link``: the connection used for reading; closed here."""
 
     taken: Taken
     link: Link | None
@@ -158,7 +158,7 @@ async def _end_unchanged(
     skew: float | None,
     odd: str,
 ) -> bool:
-    """End the run of a take that read nothing, in one statement; False: it needs the long way."""
+    """End a take that read nothing, in one statement; False: use the general way."""
     begun = prepared.begun
     if not taken.as_before or prepared.wanted.hold:
         return False
@@ -183,7 +183,7 @@ async def _end(
     skew: float | None,
     odd: str,
 ) -> None:
-    """Enter the backup, and all that follows from it, in the transaction that ends the run."""
+    """Enter the backup and its consequences in the transaction that ends the run."""
     begun, taken, vault = prepared.begun, made.taken, tools.vault
     async with context.session() as session:
         run = await queue.owned(session, lease, ending=True)
@@ -208,7 +208,7 @@ async def _end(
 
 
 def _seen(made: _Made, skew: float | None, *, handed_in: bool) -> dict[str, object]:
-    """Columns of the system."""
+    """Changed columns of the system."""
     seen: dict[str, object] = {"machine": made.taken.head.machine}
     if not handed_in:
         seen |= last_seen.AS_ITS_BACKUP
@@ -227,7 +227,7 @@ async def _follow_up(
     backup: Backup,
     tools: TakeTools,
 ) -> None:
-    """A hand-in has arrived; a hold was asked for; the guard looks at what was read."""
+    """Finish a hand-in, apply a requested hold, and run the guard."""
     wanted = prepared.wanted
     if prepared.handed_in is not None:
         assert wanted.handed_in is not None
@@ -245,9 +245,7 @@ async def _keep_skew(context: Context, store: str, ahead: float) -> None:
 
 
 async def _machine_ahead(context: Context, ahead: float | None) -> float | None:
-    """Seconds that the machine's clock is ahead. A difference that a person would hear of is not
-    said of it unseen.
-    """
+    """Seconds the machine's clock is ahead. A reportable difference is measured again first."""
     if ahead is None or context.simulated:
         return None
     if abs(ahead) <= MOST_SKEW:
@@ -257,18 +255,16 @@ async def _machine_ahead(context: Context, ahead: float | None) -> float | None:
 
 
 async def _by_postgresql(context: Context, session: AsyncSession, ahead: float) -> float | None:
-    """How far a clock, seen to be ahead of ours, is ahead of PostgreSQL's; None: ours disagrees
-    with that.
-
-    It would else tell of our own clock alone, and blame the far side.
+    """Converts a clock's offset from ours to an offset from PostgreSQL's; None if ours disagrees
+    with that. Otherwise our own clock's error would be blamed on the far side.
     """
     ours = context.now() - (await session.execute(select(func.clock_timestamp()))).scalar_one()
     return ahead + ours.total_seconds() if abs(ours) <= moments.APART else None
 
 
 async def _is_unchanged(session: AsyncSession, taken: Taken, differs: Difference | None) -> bool:
-    """Whether it is known that the backup before holds the same documents, modes and links, of the
-    same parts.
+    """Whether the previous backup is known to hold the same documents, modes and links, of the same
+    parts.
     """
     if not taken.nothing_new or differs is None or differs or taken.reference.previous is None:
         return False
@@ -282,7 +278,7 @@ async def _is_unchanged(session: AsyncSession, taken: Taken, differs: Difference
 
 
 def _result(taken: Taken, differs: Difference | None, *, unchanged: bool) -> TakeResult:
-    """``differs``: from what the same parts held before; None: it is not known."""
+    """``differs``: from the previous state of the same parts; None: unknown."""
     sizes = taken.reference.sizes
     counts = differs.counted() if differs is not None else {}
     return TakeResult(
@@ -299,7 +295,7 @@ def _result(taken: Taken, differs: Difference | None, *, unchanged: bool) -> Tak
 
 
 def _oddness(context: Context, begun: Begun, taken: Taken) -> str:
-    """How a take that is about to end differs from the last ones of the same parts, in words."""
+    """How an ending take differs from the last ones of the same parts, as text."""
     if begun.run.started is None:
         return ""
     seconds = (context.now() - begun.run.started).total_seconds()

@@ -1,8 +1,5 @@
-"""The end of a take that found nothing changed: all that the catalogue keeps of it, in one
-statement.
-
-Most takes of a night are such, and thousands of them end within minutes. What the backup holds is
-copied from the row of the one before it.
+"""Ending a take without changes, in one statement. Most takes of a night are like this, and
+thousands of them end within minutes. The content columns are copied from the previous backup's row.
 """
 
 from __future__ import annotations
@@ -42,7 +39,7 @@ from fennox.service.takes import last_seen
 
 @dataclass(frozen=True)
 class Ending:
-    """A take that is about to end."""
+    """A take about to end."""
 
     store: str
     taken: Taken
@@ -52,8 +49,8 @@ class Ending:
 
 
 async def enter(database: Database, lease: Lease, ending: Ending, now: datetime) -> bool:
-    """Enter the backup and end the run. False, and nothing is done: it is not ours, or the backup
-    before is gone.
+    """Enter the backup and end the run. False, without effect: the run is not ours, or the previous
+    backup is gone.
     """
     reference, head = ending.taken.reference, ending.taken.head
     assert reference.previous is not None
@@ -82,7 +79,7 @@ async def enter(database: Database, lease: Lease, ending: Ending, now: datetime)
             "account": head.reached.account,
             "likeness": ending.taken.likeness,
         }
-        # none may be called like a column
+        # parameter names must differ from columns
         of_it = {f"its_{name}": value for name, value in values.items()}
         done = (await database.execute(_statement(), of_it)).one_or_none() is not None
         told.kept = done
@@ -102,7 +99,7 @@ AS_BEFORE = (
     "findings",
     "left_out",
     "certificates",
-)  # columns that say what a backup holds; all others are of the backup itself
+)  # columns about content; all others are about the backup itself
 
 
 @cache

@@ -1,4 +1,4 @@
-"""The catalogue follows the store: it lists what lies there, whoever wrote or removed it."""
+"""Synchronising the catalogue with a store's actual content."""
 
 from __future__ import annotations
 
@@ -18,15 +18,13 @@ from fennox.service.queries.newest_good import among
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
 
-LISTED_FOR = timedelta(days=366)  # that what was removed stays listed by name
+LISTED_FOR = timedelta(days=366)  # removed backups stay listed by name this long
 
 
 async def follow(context: Context, lease: Lease, vault: Vault, row: StoreRow) -> list[str]:
-    """Forget copies that are no longer in the store and that a sweep tells of; a scrub names what
-    else is gone.
-
-    From what lies in the store, never from the memory of one attempt: a sweep that died between the
-    store and the catalogue is followed by the next one. The ids of what is gone.
+    """Forget copies no longer in the store that a sweep list explains; a scrub reports other
+    losses. Based on the store's content, never on one attempt's memory: if a sweep died between
+    store and catalogue, the next one completes it. Returns the ids of removed backups.
     """
     there = {records.short_id(name) for name in await vault.record_names()}
     why = {
@@ -64,7 +62,7 @@ async def follow(context: Context, lease: Lease, vault: Vault, row: StoreRow) ->
 
 
 async def forget(session: AsyncSession, store: str, backups: list[str]) -> None:
-    """Copies in this store, and backups that now lie nowhere."""
+    """Delete copies in this store, and backups now stored nowhere."""
     await session.execute(
         delete(Copy).where(Copy.store_id == store, among(Copy.backup_id, backups))
     )
@@ -77,7 +75,7 @@ async def forget_old_removals(session: AsyncSession, now: datetime) -> None:
 
 
 async def measured(vault: Vault) -> tuple[int, int, int | None]:
-    """How many objects a store holds, how many bytes they take, and how many are free."""
+    """Number of objects in a store, bytes used, and bytes free."""
     found = [item.size async for item in vault.store.list("")]
     space = await vault.store.space()
     return len(found), sum(found), space.free if space else None
@@ -86,7 +84,7 @@ async def measured(vault: Vault) -> tuple[int, int, int | None]:
 async def measure(
     session: AsyncSession, store: str, used: tuple[int, int, int | None], now: datetime
 ) -> None:
-    """Keep how full a store is (:func:`measured`)."""
+    """Record how full a store is (:func:`measured`)."""
     await session.merge(
         StoreSpace(store_id=store, at=now, objects=used[0], used=used[1], free=used[2])
     )

@@ -1,4 +1,4 @@
-"""What a person has confirmed of the clocks, and the backups whose dates are wrong."""
+"""A person's confirmation of the clocks, and backups with wrong dates."""
 
 from __future__ import annotations
 
@@ -27,12 +27,10 @@ from fennox.service.upkeep.clock_evidence import TAKEN_SINCE, Judged, capital, o
 async def confirm(
     session: AsyncSession, judged: Judged, by: str, *, believe: bool = False
 ) -> list[str]:
-    """A person says that the clock is right: what disagrees with it is known from now on. What that
-    means, in words.
-
-    Backups whose dates cannot be right then stay, marked as such, until a person clears them; so do
-    those that were taken meanwhile, unless the clock only seemed to have jumped all that time, or
-    the person says that they are right (``believe``).
+    """Confirm the clock: whatever disagrees with it is accepted from now on. Returns the
+    consequences, as text. Backups whose dates cannot be right stay, marked, until a person clears
+    them. So do those taken meanwhile, unless the clock only seemed to have jumped, or the person
+    confirms their dates (``believe``).
     """
     now = judged.evidence.now
     said = [await _accepted(session, doubt, now, by) for doubt in judged.doubts]
@@ -44,8 +42,8 @@ async def confirm(
             f"{_backups(left)} taken while clocks disagreed, and counted by no date until you have"
             " looked."
         )
-    # also of systems not tended since: else their dates are in doubt again a
-    # moment later
+    # also for systems not tended since; otherwise their dates would be in doubt again a moment
+    # later
     if wrong := await _mark_misdated(session, now):
         stay = "backup stays" if wrong == 1 else "backups stay"
         said.append(f"{wrong} {stay} until you clear {'it' if wrong == 1 else 'them'}: wrong date.")
@@ -55,7 +53,7 @@ async def confirm(
 
 
 async def _accepted(session: AsyncSession, doubt: Doubt, now: datetime, by: str) -> str:
-    """What that means, in words."""
+    """The consequences, as text."""
     match doubt:
         case Apart(clock, ahead):
             await _accept(session, clock, now, by, ahead=ahead.total_seconds())
@@ -76,13 +74,13 @@ def _backups(count: int) -> str:
 
 
 async def _doubted(session: AsyncSession) -> int:
-    """How many of those that were taken since the last tending stay as their dates are in doubt."""
+    """Number of backups since the last tending that stay because their dates are in doubt."""
     counted = select(func.count()).where(Backup.misdated, Backup.run_id.in_(TAKEN_SINCE))
     return int((await session.execute(counted)).scalar_one())
 
 
 async def _believe(session: AsyncSession, runs: Select[str] | None) -> None:
-    """Count by the dates of backups again that were in doubt: of these runs, or of all."""
+    """Clear doubts about dates of backups: of these runs, or of all."""
     doubted = update(Backup).where(Backup.misdated)
     if runs is not None:
         doubted = doubted.where(Backup.run_id.in_(runs))
@@ -92,7 +90,7 @@ async def _believe(session: AsyncSession, runs: Select[str] | None) -> None:
 
 
 async def misdated_backups(session: AsyncSession) -> int:
-    """How many backups stay because their dates are in doubt."""
+    """Number of backups that stay because their dates are in doubt."""
     counted = select(func.count()).where(Backup.misdated, Backup.expired.is_(False))
     return int((await session.execute(counted)).scalar_one())
 
@@ -110,7 +108,7 @@ async def _accept(
 
 
 async def _mark_misdated(session: AsyncSession, now: datetime) -> int:
-    """Of every system whose backups' dates are in doubt the fewest that must be wrong."""
+    """For every system with doubtful dates, the smallest set of backups that must be wrong."""
     standing = (Backup.misdated.is_(False), Backup.sequence > 0, Backup.expired.is_(False))
     late = select(Backup.system_id).where(Backup.time > now + moments.APART, *standing)
     taken_later = func.min(Backup.time).over(

@@ -1,6 +1,4 @@
-"""Gathers the evidence by which the clock is judged, and keeps what a person has confirmed of
-it.
-"""
+"""Gathering the evidence to judge the clock, and storing a person's confirmations."""
 
 from __future__ import annotations
 
@@ -34,11 +32,11 @@ from fennox.service.machines.context import Context
 OWN = "the clock of this service"
 _OF_A_STORE = "the clock of the store {name}"
 _OF_A_WORKER = "the clock of the worker {name} ({id})"
-_HEARD = timedelta(seconds=30)  # since a worker said by how much its clock differs
+_HEARD = timedelta(seconds=30)  # age of a worker's report of its clock offset
 _SWEEP_OF = "the last sweep of {name}"
 _LEAP = timedelta(
     days=40
-)  # that a simulated clock may go at once: to the next due time of a monthly routine
+)  # largest step of a simulated clock: to the next due time of a monthly routine
 WAITS = (
     "Until then nothing expires, is swept, condemned or thinned, and nothing is called late. Takes"
     " continue."
@@ -51,7 +49,7 @@ _REMEDY = (
 
 @dataclass(frozen=True)
 class Judged:
-    """What was compared, and what speaks against the clock."""
+    """The comparison, and the doubts about the clock."""
 
     evidence: ClockEvidence
     doubts: tuple[Doubt, ...]
@@ -64,9 +62,7 @@ class Judged:
 async def judge(
     context: Context, session: AsyncSession, *, own: str = OWN, seen: Sequence[SeenDate] = ()
 ) -> Judged:
-    """Judge the clock of this process. ``seen``: what else bears a date, as in a store that was
-    just listed.
-    """
+    """Judge this process's clock. ``seen``: other dated events, such as in a store just listed."""
     accepted = {row.name: row for row in (await session.execute(select(ClockAcceptance))).scalars()}
     now = context.now()
     evidence = ClockEvidence(
@@ -96,7 +92,7 @@ async def _clocks(
         .order_by(StoreRow.name)
     )
     for name, skew in await session.execute(skews):
-        # it is kept against the database's clock
+        # stored relative to the database's clock
         of_store = ahead + timedelta(seconds=float(skew or 0))
         found.append(_clock(_OF_A_STORE.format(name=name), of_store, accepted))
     heard = (
@@ -144,7 +140,7 @@ async def _events(session: AsyncSession, accepted: dict[str, ClockAcceptance]) -
 
 @dataclass(frozen=True)
 class SeenDate:
-    """The newest object of a kind in a store, by the date in its name."""
+    """The date of the newest object of a kind in a store, by its name."""
 
     what: Literal["record", "sweep list"]
     store: str
@@ -154,9 +150,7 @@ class SeenDate:
 async def _seen(
     session: AsyncSession, accepted: dict[str, ClockAcceptance], seen: Sequence[SeenDate]
 ) -> list[Event]:
-    """What a person has confirmed of backups and sweeps, and what is known to be misdated, is known
-    in a store too.
-    """
+    """Confirmations of backups and sweeps, and known wrong dates, also apply to a store."""
     if not seen:
         return []
     misdated = (
@@ -175,7 +169,7 @@ async def _seen(
 
 
 async def tended(session: AsyncSession, now: datetime) -> None:
-    """Ladders and stores have been tended, by a clock without contrary evidence."""
+    """Record that ladders and stores were tended, by a clock without contrary evidence."""
     last = func.coalesce(select(func.max(Run.number)).scalar_subquery(), 0)
     await session.execute(update(ServiceState).values(tended=now, tended_run=last, apart=False))
 
@@ -188,11 +182,9 @@ TAKEN_SINCE = (
 
 
 async def suspect(session: AsyncSession, judged: Judged) -> None:
-    """Backups taken while the clocks disagree may bear any date: no ladder counts by it, and they
-    stay.
-
-    What disagrees is remembered: once it is right again, all that is left is that no tending was
-    for long.
+    """Backups taken while the clocks disagree may have any date: no ladder uses it, and they stay.
+    The disagreement is recorded, because once the clock is right again, only the long gap since the
+    last tending would remain visible.
     """
     if not only_jumped(judged):
         await session.execute(update(ServiceState).values(apart=True))
@@ -201,7 +193,7 @@ async def suspect(session: AsyncSession, judged: Judged) -> None:
 
 
 def concern(judged: Judged) -> ConcernFound | None:
-    """What waits, and why; None: the clock is believed."""
+    """What waits, and why; None: the clock is trusted."""
     if not judged.doubts:
         return None
     text = (
@@ -212,7 +204,7 @@ def concern(judged: Judged) -> ConcernFound | None:
 
 
 async def said_by_a_service(session: AsyncSession) -> str | None:
-    """What the concern about the clocks says, while it stands."""
+    """The text of the concern about the clocks."""
     standing = select(ConcernRow.text).where(
         ConcernRow.code == "clocks", ConcernRow.ended.is_(None)
     )

@@ -27,12 +27,12 @@ from fennox.service.retention import routines
 from fennox.service.retention.routines import StandingBackup
 from fennox.service.upkeep import store_duties
 
-_FRESH = timedelta(days=1)  # an older reading of the space is repeated before anything goes
+_FRESH = timedelta(days=1)  # an older measurement is repeated before anything is removed
 
 
 @dataclass(frozen=True)
 class Fill:
-    """How full a store was at the last look, and the most that it may hold, in bytes."""
+    """A store's last measured usage and its ceiling, in bytes."""
 
     at: datetime
     used: int
@@ -40,7 +40,7 @@ class Fill:
 
 
 async def fill(session: AsyncSession, store: StoreRow) -> Fill | None:
-    """None: there is no ceiling, or nothing to hold it against yet."""
+    """None: no ceiling, or no measurement yet."""
     wanted = ceiling.parse(store.ceiling)
     newest = (
         select(StoreSpace)
@@ -56,7 +56,7 @@ async def fill(session: AsyncSession, store: StoreRow) -> Fill | None:
 
 
 async def thin_out(context: Context) -> None:
-    """Let copies go from stores that were over their ceiling for longer than the grace."""
+    """Mark copies in stores that were over their ceiling for longer than the grace period."""
     now = context.now()
     none: dict[str, object] = {"let_go": False, "let_go_at": None}
     async with context.session() as session:
@@ -76,7 +76,7 @@ async def thin_out(context: Context) -> None:
             if now - store.over_since < ceiling.GRACE:
                 continue
             if now - found.at > _FRESH:
-                # what went before may have made room since
+                # earlier removals may have freed space since
                 await store_duties.queue_once(context, session, SweepOrder(), store)
                 continue
             going = ceiling.thinned(await _held(session, store, now), found.used - found.limit, now)
@@ -84,7 +84,7 @@ async def thin_out(context: Context) -> None:
             mark = mark.values(let_go=True, let_go_at=now)
             await session.execute(mark)
             store.over_since = (
-                now  # what has gone makes room within days only, and no more goes before
+                now  # removals free space only after days; nothing more is removed before
             )
             if going:
                 await store_duties.queue_once(context, session, SweepOrder(), store)
@@ -117,8 +117,8 @@ async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[H
 
 
 def _only_rungs(backup: StandingBackup, why: list[Reason]) -> bool:
-    """Whether what keeps a backup has an end of its own; a hold, ``always n`` and a doubt have
-    none.
+    """Whether the reasons that keep a backup end by themselves; a hold, ``always n`` and a doubt do
+    not.
     """
     return bool(why) and ladder.goes(backup.time, why) is not None
 

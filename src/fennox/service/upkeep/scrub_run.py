@@ -54,7 +54,7 @@ from fennox.service.upkeep.store_runs import enqueue_for_store
 async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
     before = await _before(context, lease)
     row, share = before.row, before.share
-    # an index of its own: what it remembers of packs must come from this look alone
+    # a separate index: its data must come from this reading alone
     here = Holding(await context.stores.vault(before.door), PackIndex())
     others = await _helpers(context, before.others, journal)
     told = await store_anchors.told(context, row, [other.vault for other in others.values()])
@@ -98,8 +98,8 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
 
 @dataclass(frozen=True)
 class _BeforeScrub:
-    """``expected``: backups that the catalogue has there; ``copies``: of each backup the other
-    stores; ``known``: damage by object.
+    """``expected``: backups there according to the catalogue; ``copies``: other stores per backup;
+    ``known``: damage by object.
     """
 
     row: StoreRow
@@ -133,7 +133,7 @@ async def _before(context: Context, lease: Lease) -> _BeforeScrub:
 
 
 async def _helpers(context: Context, doors: list[Door], journal: Journal) -> dict[str, Holding]:
-    """Other stores that answer, by name."""
+    """Reachable other stores, by name."""
     others: dict[str, Holding] = {}
     for door in doors:
         try:
@@ -181,7 +181,7 @@ async def _end(
 
 
 async def _not_told_yet(context: Context, report: Report) -> list[Loss]:
-    """What the store lost, without the records of backups that are named as missing one by one."""
+    """Losses of the store, without records of backups reported individually."""
     async with context.session() as session:
         query = select(Backup.system_id, Backup.sequence).where(Backup.id.in_(report.missing))
         named = {(system, sequence) for system, sequence in await session.execute(query)}
@@ -195,7 +195,7 @@ async def _not_told_yet(context: Context, report: Report) -> list[Loss]:
 
 
 async def _unexplained(context: Context, report: Report) -> list[Gap]:
-    """Gaps of which the catalogue does not know either: not every backup lies in every store."""
+    """Gaps the catalogue cannot explain either: not every backup is in every store."""
     found = []
     async with context.session() as session:
         for gap in report.gaps:
@@ -222,10 +222,8 @@ async def _follow_up(
     orphans: list[str],
     journal: Journal,
 ) -> bool:
-    """Queue what a scrub shows to be left undone: strays of runs that died, and backups under
-    earlier keys.
-
-    Whether backups that the catalogue does not know are brought in.
+    """Queue work a scrub found undone: strays of dead runs, and backups under earlier keys. Returns
+    whether unknown backups are being adopted.
     """
     newest = here.vault.header.generation
     older = [one for one in report.records.values() if one.reference.generation < newest]
@@ -259,7 +257,7 @@ async def _follow_up(
 async def _others(
     context: Context, session: AsyncSession, row: StoreRow
 ) -> tuple[list[Door], dict[str, list[str]]]:
-    """The ways into the other stores of the key set, and which of them hold which backup."""
+    """Access to the key set's other stores, and the backups each holds."""
     rows = select(StoreRow).where(StoreRow.key_set == row.key_set, StoreRow.id != row.id)
     found = [
         await context.stores.door(session, other)

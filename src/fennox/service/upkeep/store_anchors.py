@@ -1,9 +1,7 @@
-"""What each store holds, told to the own state and to the other stores, so that one that was set
-back is found out.
-
-The catalogue knows which backups a store has, and the store's names how many notes. Both are
-written down at the end of a sweep and of a scrub; the next scrub holds the store against the newest
-that is told of it, wherever that lies.
+"""Recording each store's content in the own state and in the other stores, so that a store that was
+set back is detected. The catalogue knows a store's backups, and the store's object names its notes.
+Both are recorded at the end of a sweep and of a scrub; the next scrub compares the store with the
+newest record, wherever that is.
 """
 
 from __future__ import annotations
@@ -35,10 +33,9 @@ _GENERATION = re.compile(r"\.g(\d+)\.fxr$")
 
 
 async def told(context: Context, row: StoreRow, others: Iterable[Vault]) -> list[Anchors]:
-    """What is known of a store from elsewhere: the own state, and other stores that can be reached.
-
-    An anchor written while a clock was ahead would stay the newest until that date and hide all
-    later ones, so anchors of the future are left out while there are others.
+    """Anchors of a store from the own state and from reachable other stores. An anchor written by a
+    fast clock would stay the newest until that date and hide later ones, so future anchors are
+    ignored while there are others.
     """
     async with context.session() as session:
         kept = await session.get(StoreAnchor, row.id)
@@ -50,7 +47,7 @@ async def told(context: Context, row: StoreRow, others: Iterable[Vault]) -> list
 
 
 async def renew(context: Context, row: StoreRow, vault: Vault, journal: Journal) -> None:
-    """Write down what a store holds now, here and in every other store that can be reached."""
+    """Record a store's present content here and in every reachable other store."""
     made = await _measured(context, row, vault)
     async with context.session() as session:
         await session.merge(StoreAnchor(store_id=row.id, at=parse_stamp(made.time), told=made))
@@ -68,7 +65,7 @@ async def renew(context: Context, row: StoreRow, vault: Vault, journal: Journal)
 
 
 async def for_sheet(session: AsyncSession, row: StoreRow) -> Anchors | None:
-    """The newest anchor, with the backups catalogued since. None: nothing is known."""
+    """The newest anchor, with the backups catalogued since. None: unknown."""
     kept = await session.get(StoreAnchor, row.id)
     systems = await _catalogued(session, row.id)
     if kept is None and not systems:
@@ -136,7 +133,7 @@ async def _measured(context: Context, row: StoreRow, vault: Vault) -> Anchors:
 async def _catalogued(
     session: AsyncSession, store: str
 ) -> dict[str, tuple[str, str, dict[str, int]]]:
-    """By system its name, its folder, and the numbers of its backups in a store by short id."""
+    """By system: name, folder, and backup numbers in a store by short id."""
     query = (
         select(System.id, System.name, System.folder, Backup.id, Backup.sequence)
         .select_from(Copy)
@@ -157,9 +154,7 @@ async def tell_again(
     losses: list[Loss],
     report: Report,
 ) -> str:
-    """Rewrite lost notes, as far as other stores and the catalogue know them. Returns what could be
-    restored.
-    """
+    """Rewrite lost notes known to other stores or the catalogue. Returns the restored ones."""
     systems = {loss.system for loss in losses if loss.notes or loss.exchanged}
     written = 0
     for record in report.records.values():
@@ -167,7 +162,7 @@ async def tell_again(
             for other in others.values():
                 with suppress(
                     FennoxError
-                ):  # one that lacks the backup, or is away: the next one may know
+                ):  # it lacks the backup, or is unreachable: try the next one
                     there = await other.vault.find_record(record.reference.backup)
                     written += await carry_notes(
                         other.vault, there.reference, here.vault, record.reference
@@ -181,7 +176,7 @@ async def tell_again(
 
 
 async def _said_in_catalogue(context: Context, vault: Vault, record: records.Record) -> int:
-    """Holds and doubts that the catalogue has and the store has not."""
+    """Holds and doubts in the catalogue but not in the store."""
     standing = notes.merge(
         list((await vault.notes_of(vault.record_name(record.reference))).values())
     )

@@ -1,4 +1,4 @@
-"""What is damaged in a store: named document by document, and kept until it is healed."""
+"""Damage in a store: reported by document, and recorded until healed."""
 
 from __future__ import annotations
 
@@ -23,10 +23,10 @@ from fennox.engine.stores.faults import (
 from fennox.engine.stores.heal import Healed
 from fennox.service.machines.context import Context
 
-MOST_OPENED = 5  # damaged backups of which a scrub names the documents
+MOST_OPENED = 5  # damaged backups whose documents a scrub names
 
 
-MOST_NAMED = 20  # objects or documents that a log names one by one
+MOST_NAMED = 20  # objects or documents listed individually in a log
 
 
 async def tell(report: Report, journal: Journal) -> None:
@@ -37,7 +37,7 @@ async def tell(report: Report, journal: Journal) -> None:
 
 
 async def name_documents(here: Holding, report: Report, backup: str, journal: Journal) -> None:
-    """Down to the documents, where the opening key is at hand."""
+    """Damage by document, if the opening key is available."""
     record = report.records.get(backup)
     if record is None:
         return
@@ -63,7 +63,7 @@ async def name_documents(here: Holding, report: Report, backup: str, journal: Jo
 async def keep_damage(
     context: Context, session: AsyncSession, row: StoreRow, report: Report, healed: Healed
 ) -> None:
-    """Enter what was found, end what is over, and mark copies that cannot be read whole."""
+    """Record new damage, close healed damage, and mark incomplete copies."""
     now = context.now()
     known = await open_damage(session, row)
     for fault in report.faults:
@@ -75,7 +75,7 @@ async def keep_damage(
         if fault.object in healed.objects:
             item.healed, item.how = now, healed.objects[fault.object]
     for item in known.values():
-        # records that nobody has
+        # records no store has
         gone = item.object.startswith("systems/") and item.object.count("/") == 1
         item.healed, item.how = (
             now,
@@ -91,7 +91,7 @@ async def keep_damage(
 
 
 async def open_damage(session: AsyncSession, row: StoreRow) -> dict[str, StoreDamage]:
-    """By object, what was found and is not healed."""
+    """Unhealed damage by object."""
     rows = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
     return {item.object: item for item in (await session.execute(rows)).scalars()}
 

@@ -1,4 +1,4 @@
-"""The upkeep of stores: whether they answer, and when scrub, sweep and verify are due."""
+"""Store upkeep: reachability, and when scrub, sweep and verify are due."""
 
 from __future__ import annotations
 
@@ -32,18 +32,18 @@ from fennox.service.upkeep.store_runs import enqueue_for_store
 
 SCRUB_EVERY = timedelta(days=7)
 SWEEP_EVERY = timedelta(days=7)
-VERIFY_WITHIN = timedelta(days=30)  # every backup is opened and read whole at least this often
+VERIFY_WITHIN = timedelta(days=30)  # every backup is read completely at least this often
 _VERIFY_EVERY = timedelta(days=7)
-_AGAIN_AFTER = timedelta(hours=1)  # what failed is tried again
-_TOGETHER = 200  # runs that are queued again at one time
-FULL = 64 * 1024 * 1024  # bytes; a store that has less free is full
-_PATIENCE = 30.0  # seconds that a store may take to answer before it counts as away
-_GLANCE = 1.0  # seconds that a person who looks now waits for a folder
+_AGAIN_AFTER = timedelta(hours=1)  # delay before failed runs are retried
+_TOGETHER = 200  # runs retried at a time
+FULL = 64 * 1024 * 1024  # bytes; a store with less free space is full
+_PATIENCE = 30.0  # seconds before a silent store counts as unreachable
+_GLANCE = 1.0  # seconds a person's request waits for a folder
 
 
 async def watch(context: Context) -> None:
-    """Look whether stores answer and still hold what this service wrote. One that went back in time
-    is scrubbed.
+    """Check that stores answer and still hold what this service wrote. A store that was set back is
+    scrubbed.
     """
     async with context.session() as session:
         rows = list((await session.execute(select(StoreRow))).scalars())
@@ -51,9 +51,7 @@ async def watch(context: Context) -> None:
 
 
 async def watch_folders(context: Context) -> None:
-    """As :func:`watch`, of stores that answer at once: for a person who looks now. One that does
-    not is left out.
-    """
+    """As :func:`watch`, for a person's request: only stores that answer quickly."""
     async with context.session() as session:
         rows = list(
             (await session.execute(select(StoreRow).where(StoreRow.address.like("/%")))).scalars()
@@ -89,15 +87,15 @@ async def _look_at(
 
 
 def _tells_apart(before: int | None, now: int | None) -> bool:
-    """Whether it is worth writing down how much is free: it changes all the time."""
+    """Whether the free space changed enough to be recorded."""
     if before is None or now is None:
         return before is not now
     return (before < FULL) != (now < FULL) or abs(before - now) > before // 20
 
 
 async def tend(context: Context) -> None:
-    """Queue what the stores are due for: scrub and sweep every week, verify so that each backup's
-    turn comes.
+    """Queue due runs for stores: weekly scrub and sweep, and verify so that every backup gets its
+    turn.
     """
     now = context.now()
     async with context.session() as session:
@@ -113,7 +111,7 @@ async def tend(context: Context) -> None:
                 await queue_once(context, session, SweepOrder(), row)
             keys = await session.get(KeySet, (row.key_set, row.generation))
             if keys is None or keys.sealed_opening_key is None:
-                # kept apart: a person verifies, and a concern says when nobody has for long
+                # custody apart: a person verifies, and a concern reports when nobody has for long
                 continue
             due = (
                 select(func.count())
@@ -132,15 +130,13 @@ async def tend(context: Context) -> None:
 
 
 async def try_again(context: Context) -> None:
-    """Queue copies and adoptions again that nobody but Fennox asked for and that failed a while
-    ago.
-    """
+    """Retry failed copies and adoptions that Fennox itself started."""
     now = context.now()
     async with context.session() as session:
         rows = (
             await session.execute(select(StoreRow).where(StoreRow.stopped_because == ""))
         ).scalars()
-        # others are checked every minute for their return
+        # unreachable stores are checked every minute
         stores = {row.id: row for row in rows}
         for run in await failed_for_stores(session):
             ended = moments.past(run.ended, now)
@@ -151,19 +147,19 @@ async def try_again(context: Context) -> None:
                 or (ended is not None and now - ended < _AGAIN_AFTER)
             ):
                 continue
-            with contextlib.suppress(Conflict):  # one is going on
+            with contextlib.suppress(Conflict):  # one is active
                 if isinstance(run.order, CopyOrder | AdoptOrder):
                     await enqueue_for_store(context, session, run.order, store, run.by)
 
 
 async def failed_for_stores(session: AsyncSession) -> list[Run]:
-    """The last failure of each copy and adoption that has not succeeded since and is not running, a
-    few at a time.
+    """The last failure of each copy and adoption neither succeeded since nor active, a few at a
+    time.
     """
     return list((await session.execute(_failed())).scalars())
 
 
-@cache  # it is asked every minute, and to put it together takes longer than to have it answered
+@cache  # built once: it runs every minute, and building it takes longer than executing it
 def _failed() -> Select[Run]:
     undone = ~exists().where(Copy.backup_id == Run.backup_id, Copy.store_id == Run.store_id)
     wanted = exists().where(Backup.id == Run.backup_id, Backup.expired.is_(False))
@@ -190,8 +186,8 @@ def _failed() -> Select[Run]:
 
 
 async def _seen_long_enough(session: AsyncSession, row: StoreRow, now: datetime) -> bool:
-    """Whether a sweep saw something that the next one may remove: room is given back by it, not a
-    week later.
+    """Whether the last sweep left something the next may remove, so that space is freed without
+    waiting a week.
     """
     long_ago = (Copy.store_id == row.id, Copy.removable_since <= now - removal.GRACE)
     if (await session.execute(select(Copy.backup_id).where(*long_ago).limit(1))).first() is None:
@@ -201,7 +197,7 @@ async def _seen_long_enough(session: AsyncSession, row: StoreRow, now: datetime)
 
 
 async def _shares(session: AsyncSession, row: StoreRow) -> int:
-    """In how many scrubs a store is read whole, so that none reads more than its budget."""
+    """Number of scrubs that together read a store, each within its budget."""
     newest = (
         select(StoreSpace.used)
         .where(StoreSpace.store_id == row.id)
@@ -215,13 +211,13 @@ async def _shares(session: AsyncSession, row: StoreRow) -> int:
 async def queue_once(
     context: Context, session: AsyncSession, order: StoreOrder, row: StoreRow
 ) -> None:
-    """Queue it unless that was done within a day."""
+    """Queue it unless that happened within a day."""
     last = select(func.max(Run.created)).where(
         Run.kind == order.kind, Run.store_id == row.id, Run.system_id.is_(None)
     )
     before = (await session.execute(last)).scalar_one_or_none()
     before = moments.past(before, context.now())
     if before is not None and context.now() - before < timedelta(days=1):
-        return  # it failed or is active; the next try is tomorrow
-    with contextlib.suppress(Conflict):  # one is waiting since long ago
+        return  # failed or active; retried tomorrow
+    with contextlib.suppress(Conflict):  # one has been waiting for long
         await enqueue_for_store(context, session, order, row, "schedule")

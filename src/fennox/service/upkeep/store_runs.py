@@ -1,4 +1,4 @@
-"""Runs that look after stores: copies, scrub with healing, verify, sweep."""
+"""Queueing store runs: copies, scrub with healing, verify, sweep."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from fennox.service.runs import new_runs
 async def enqueue_for_store(
     context: Context, session: AsyncSession, order: StoreOrder, row: StoreRow, by: str
 ) -> Run:
-    """Queue a run for a store; one of each kind at a time."""
+    """Queue a run for a store; one per kind at a time."""
     active = select(Run).where(Run.kind == order.kind, Run.store_id == row.id, IS_ACTIVE)
     other = (await session.execute(active)).scalars().first()
     if other is not None and order.kind != "copy":
@@ -37,7 +37,7 @@ async def enqueue_for_store(
 async def enqueue_copies(
     context: Context, session: AsyncSession, run: Run, routine: Routine | None, backup: str
 ) -> None:
-    """After a routine's take: one copy run for each further store."""
+    """After a routine's take: one copy run per additional store."""
     for store_id in routine.copy_to if routine else []:
         row = await session.get(StoreRow, store_id)
         if row is not None and row.id != run.store_id:
@@ -47,7 +47,7 @@ async def enqueue_copies(
 async def enqueue_copy(
     context: Context, session: AsyncSession, backup: Backup, store: StoreRow, by: str
 ) -> Run:
-    """Raises Conflict if the store holds the backup already."""
+    """Raises Conflict if the store already holds the backup."""
     if await session.get(Copy, (backup.id, store.id)) is not None:
         raise Conflict(f"{store.name} holds this backup already.", "There is nothing to copy.")
     return await enqueue_for_store(context, session, CopyOrder(backup=backup.id), store, by)

@@ -1,5 +1,5 @@
-"""A sweep as a run: what may go is judged again, what is unusual waits for a person, what went is
-listed by name.
+"""A sweep as a run: removals are judged again, unusual ones wait for a person, and removed backups
+are listed by name.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ _BY_LADDER, _BY_CEILING = "no rung of its ladders keeps it", "the store's ceilin
 
 
 async def judge(context: Context, holding: Holding, name: str) -> Judged:
-    """Judge this worker's clock, also by what lies in the store that is to be swept."""
+    """Judge this worker's clock, also by the store to be swept."""
     seen = [
         clock_evidence.SeenDate(what, name, at)
         for what, at in (await newest_dates(holding.vault)).items()
@@ -69,14 +69,14 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
     reasons = await _reasons(context, row, going)
 
     async def still(backups: Collection[str]) -> set[str]:
-        """Which of these nobody has taken back meanwhile."""
+        """Those nobody has unmarked meanwhile."""
         async with context.session() as session:
             await queue.owned(session, lease)
             marked = _marked(row.id, Copy.backup_id).where(among(Backup.id, backups))
             return set((await session.execute(marked)).scalars())
 
     done = await sweep(here, reasons, context.service_id, now, journal, still)
-    # of a store that was away when a passphrase was withdrawn
+    # for a store unreachable when a passphrase was withdrawn
     await opened_store.forget_old_headers(here.vault)
     gone = await follow(context, lease, here.vault, row)
     await store_anchors.renew(context, row, here.vault, journal)
@@ -91,8 +91,8 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
 
 
 async def _must_agree(context: Context, judged: Judged) -> None:
-    """Raises PersonNeeded while clocks disagree: this worker's, or that of the service whose marks
-    it goes by.
+    """Raises PersonNeeded while clocks disagree: this worker's, or that of the service that set the
+    marks.
     """
     why = " ".join(judged.sentences)
     if not judged.doubts:
@@ -130,7 +130,7 @@ def _until(locked: Locked) -> str | None:
 
 
 def _waiting(waits: dict[str, Wait | None]) -> tuple[int, int]:
-    """How many are marked and go later, and how many wait for a person."""
+    """Numbers of backups marked for later removal, and waiting for a person."""
     person = sum(wait in removal.BY_A_PERSON for wait in waits.values())
     return sum(wait is not None for wait in waits.values()) - person, person
 
@@ -138,7 +138,7 @@ def _waiting(waits: dict[str, Wait | None]) -> tuple[int, int]:
 async def _preview(
     context: Context, lease: Lease, row: StoreRow, here: Holding, judged: Judged, journal: Journal
 ) -> None:
-    """What a sweep would do now; nothing is changed, and no backup counts as seen."""
+    """What a sweep would do now; changes nothing, and no mark counts as seen."""
     async with context.session() as session:
         waits = removal.waits(await standing(session, row.id), judged.evidence.now)
     reasons = await _reasons(
@@ -174,9 +174,7 @@ def _marked(store: str, *columns: Any) -> Any:
 
 
 async def standing(session: AsyncSession, store: str) -> list[removal.MarkedBackup]:
-    """Every backup of the systems of which something in this store is marked, as a sweep must know
-    it.
-    """
+    """All backups of systems with marked backups in this store, as a sweep needs them."""
     concerned = _marked(store, Backup.system_id)
     rows = (
         select(*_OF_A_MARK, System.retired, System.let_go.label("system_let_go"), System.created)
@@ -210,7 +208,7 @@ _OF_A_MARK = (
 def _standing(row: Row[*tuple[Any, ...]]) -> removal.MarkedBackup:
     marked = (row.expired or row.let_go) and not row.held
     at = row.expired_at if row.expired else row.let_go_at
-    since = at or row.created  # marked before moments were kept
+    since = at or row.created  # marked before times were recorded
     by_person = row.expired and row.expired_by not in ("", expiry.LADDER)
     with_system = row.retired is not None and row.system_let_go
     return removal.MarkedBackup(
@@ -237,8 +235,8 @@ async def _seen(
 async def see_marks(
     session: AsyncSession, store: str, now: datetime, confirmed: Collection[str] = ()
 ) -> dict[str, Wait | None]:
-    """What each marked backup waits for; None: it goes. That a sweep has seen the marks is
-    remembered.
+    """What each marked backup waits for; None: remove it. Records that a sweep has seen
+    the marks.
     """
     marked = list((await session.execute(_marked(store, Copy.backup_id))).scalars())
     await expiry.unmark_what_is_kept_again(session, marked, now)
@@ -262,7 +260,7 @@ async def _reasons(context: Context, row: StoreRow, removable: Collection[str]) 
 
 
 async def marked(session: AsyncSession, row: StoreRow, now: datetime) -> list[MarkedShown]:
-    """What is marked to go from a store, and what it waits for."""
+    """Backups marked for removal from a store, and what they wait for."""
     waits = removal.waits(await standing(session, row.id), now)
     known = (
         select(Backup, System.name, Copy)
@@ -304,19 +302,17 @@ _WORDS: dict[Wait | None, str] = {
 
 @dataclass(frozen=True)
 class Waiting:
-    """Marked backups of one system that a sweep of a store does not remove before a person has
-    looked.
-    """
+    """Marked backups of one system that wait for a person in a store."""
 
     store: str
     system: str
     backups: list[str]
     of: int  # backups of the system in the store
-    newest: bool  # the newest of something is among them
+    newest: bool  # includes the newest of something
 
 
 async def waiting(session: AsyncSession, now: datetime) -> list[Waiting]:
-    """What waits for a person, store by store."""
+    """Removals waiting for a person, by store."""
     found = []
     for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
         every = await standing(session, store.id)

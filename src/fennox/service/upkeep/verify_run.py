@@ -1,4 +1,4 @@
-"""Opening backups and reading every document of them, as runs."""
+"""Verifying backups by reading every document, as runs."""
 
 from __future__ import annotations
 
@@ -48,11 +48,9 @@ async def _keep_verified(
     whole: Collection[str],
     now: datetime,
 ) -> None:
-    """Enter the damage found by reading backups, as a scrub would, so that the next scrub knows of
-    it.
-
-    A backup that was read ``whole`` needs none of it. Only a scrub can show that a damaged pack is
-    sound again.
+    """Record damage found while reading backups, as a scrub would, so that the next scrub knows it.
+    A backup read ``whole`` needs none of it. Only a scrub can show that a damaged pack is sound
+    again.
     """
     known = await open_damage(session, row)
     for fault, needed_by in faults.items():
@@ -67,7 +65,7 @@ async def _keep_verified(
 
 
 async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
-    """Open backups and hash every document: those that were opened longest ago first."""
+    """Open backups and hash every document, least recently verified first."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
         order = of_kind(run.order, VerifyOrder)
@@ -103,7 +101,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
 async def _to_open(
     session: AsyncSession, row: StoreRow, backup: str | None, most: int | None
 ) -> list[tuple[str, str]]:
-    """Backups with the folders of their systems, those opened longest ago first."""
+    """Backups with the folders of their systems, least recently verified first."""
     there = Copy.__table__.join(Backup).join(System)
     query = select(Backup.id, System.folder).select_from(there).where(Copy.store_id == row.id)
     chosen = Copy.backup_id == backup if backup else Backup.expired.is_(False)
@@ -114,8 +112,8 @@ async def _to_open(
 
 @dataclass
 class _Reading:
-    """What was read. ``bad``: by backup, why it cannot be read whole; ``whole``: those that were
-    opened and can; ``faults``: objects to blame, with the backups that need them.
+    """Result of verifying. ``bad``: backup → why it is incomplete; ``whole``: backups read
+    completely; ``faults``: damaged objects with the backups that need them.
     """
 
     vault: Vault
@@ -128,7 +126,7 @@ class _Reading:
     _reader: BackupReader | None = None
 
     async def lost_of(self, backup: str, folder: str) -> list[str]:
-        """What of a backup cannot be read: its documents, or in custody apart a count of chunks."""
+        """A backup's unreadable documents, or in custody apart a count of chunks."""
         self._reader = None
         try:
             record = await self.vault.find_record(backup, folder)
@@ -149,7 +147,7 @@ class _Reading:
             why = f"Cannot be read whole: {first_few(lost, MOST_NAMED)}"
             self.bad[backup] = why
             await self.journal.log("error", f"Backup {backup[:12]}: {why}")
-            # a folder on which nothing is mounted any more holds no packs, and says so here
+            # detects a folder whose mount is gone
             await self.index.refresh(self.vault)
             reader = self._reader
             unread = [Fault(in_place_of(backup), why)]
@@ -171,7 +169,7 @@ async def _end(
             if copy is not None and backup in bad:
                 copy.damaged = bad[backup]
             elif copy is not None and backup in reading.whole:
-                # a check against the packs' tables alone clears nothing
+                # a check of pack tables alone does not clear damage
                 copy.damaged, copy.verified = "", context.now()
         await _keep_verified(session, row, reading.faults, reading.whole, context.now())
         run.documents = reading.opened

@@ -59,7 +59,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
 
 
 async def one(context: Context, session: AsyncSession, backup: str) -> BackupShown:
-    """By its id, the beginning of it, or its name."""
+    """By its id, a prefix of it, or its name."""
     return (await shown(context, session, [await find_backup(session, backup)]))[0]
 
 
@@ -72,7 +72,7 @@ async def page(
     limit: int,
     after: str | None,
 ) -> Page[BackupShown]:
-    """Newest first; of one system if given; ``expired``: with those that nothing keeps."""
+    """Newest first; of one system if given; ``expired``: including expired ones."""
     query = select(Backup)
     if system is not None:
         query = query.where(Backup.system_id == (await named(session, System, system)).id)
@@ -85,7 +85,7 @@ async def page(
 
 
 async def _copies(session: AsyncSession, backups: list[str]) -> dict[str, list[CopyShown]]:
-    """By backup, in the order of the stores' names."""
+    """By backup, ordered by store name."""
     stores = {row.id: row for row in (await session.execute(select(StoreRow))).scalars()}
     custody = {keys.id: keys for keys in (await session.execute(select(KeySet))).scalars()}
     untold: dict[tuple[str, str], list[str]] = defaultdict(list)
@@ -123,7 +123,7 @@ async def _kept_by(
     all_routines: list[Routine],
     now: datetime,
 ) -> dict[str, list[Reason]]:
-    # older ones have no say in what keeps these, unless dates and order contradict each other
+    # older ones do not affect these, unless dates and order contradict each other
     disordered = any(system.disordered for system in systems.values())
     since = None if disordered else min((row.time for row in rows), default=None)
     kept: dict[str, list[Reason]] = {}

@@ -43,9 +43,7 @@ def concern_shown(row: ConcernRow, now: datetime) -> Concern:
 async def page(
     context: Context, session: AsyncSession, *, ended: bool, limit: int, after: int
 ) -> Page[Concern]:
-    """Standing ones, worst first, with those that are muted; or those that are over, newest
-    first.
-    """
+    """Standing concerns, worst first, including muted ones; or past ones, newest first."""
     chosen = select(ConcernRow)
     if ended:
         over = chosen.where(ConcernRow.ended.is_not(None)).order_by(ConcernRow.ended.desc())
@@ -83,7 +81,7 @@ async def status(context: Context, session: AsyncSession) -> Status:
 
 async def _count(session: AsyncSession, table: type[StoreRow] | type[Routine]) -> int:
     if scopes.is_narrow():
-        return 0  # they belong to the whole estate
+        return 0  # they concern the whole estate
     count = await session.execute(select(func.count()).select_from(table))
     return int(count.scalar_one())
 

@@ -31,7 +31,7 @@ _OF_A_SYSTEM = ("system", "kind", "site")
 
 
 class _Gauges(Collector):
-    """Handed over as they are: an object for each series would take twice as long."""
+    """Precomputed series, because an object per series would take twice as long."""
 
     def __init__(self) -> None:
         self._families: list[GaugeMetricFamily] = []
@@ -54,7 +54,7 @@ class _Gauges(Collector):
 
 
 async def metrics_text(context: Context) -> bytes:
-    """Ages, outcomes, durations, sizes, the queue and what is wrong."""
+    """Ages, outcomes, durations, sizes, the queue and concerns."""
     gauges = _Gauges()
     async with context.session() as session:
         systems = await _systems(context, session)
@@ -66,13 +66,13 @@ async def metrics_text(context: Context) -> bytes:
         systems.add_to(gauges)
         return gauges.text()
 
-    # of ten thousand systems it takes a second, in which others are answered
+    # takes a second for ten thousand systems; other requests are answered meanwhile
     return await asyncio.to_thread(rendered)
 
 
 @dataclass(frozen=True)
 class _Systems:
-    """Rows by system id; ``took``: of each system, by kind of run, seconds of the last one."""
+    """Rows by system id; ``took``: seconds of the last run, by system and kind."""
 
     systems: dict[str, Row[Any]]
     newest: dict[str, Row[Any]]
@@ -156,7 +156,7 @@ async def _concerns(session: AsyncSession, gauges: _Gauges) -> None:
 
 
 def _last_runs() -> Select[Any]:
-    """Of each system, by kind, how long the last run that was done took."""
+    """Duration of the last successful run, by system and kind."""
     kinds = func.unnest(array(_KINDS)).table_valued("kind").render_derived("kinds")
     took = func.extract("epoch", Run.ended - Run.started).label("took")
     mine = (

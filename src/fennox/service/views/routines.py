@@ -1,4 +1,4 @@
-"""Routines as the API shows them, and what one would do."""
+"""Routines as the API shows them, and previews of them."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ async def all_routines(context: Context, session: AsyncSession) -> Page[RoutineS
 async def preview(
     context: Context, session: AsyncSession, row: Routine, system: str | None = None
 ) -> RoutinePreview:
-    """The next runs, and for each backup of its first systems, or of one, what keeps it."""
+    """The next runs, and what keeps each backup of its first systems or of one system."""
     members, in_all = await _members(session, row, system)
     systems = await _kept_of(session, row, members, context.now())
     every = [item for shown in systems for item in shown.backups]
@@ -86,7 +86,7 @@ async def preview(
 async def _members(
     session: AsyncSession, row: Routine, system: str | None
 ) -> tuple[list[System], int]:
-    """Its first systems, or the one of that name or id; and how many it has."""
+    """Its first systems, or the named one; and its number of systems."""
     chosen = select(System).where(*selectors.taken(row.systems))
     in_all = (await session.execute(chosen.with_only_columns(func.count()))).scalar_one()
     if system is not None:

@@ -66,7 +66,7 @@ async def _steps(session: AsyncSession, run: Run) -> list[StepShown]:
 
 
 async def fresh(context: Context, session: AsyncSession, run: Run) -> RunShown:
-    """As the database has it, after all that this transaction did."""
+    """As in the database after this transaction's changes."""
     await session.flush()
     await session.refresh(run)
     return await run_shown(context, session, run)
@@ -119,7 +119,7 @@ async def page(
     limit: int,
     after: str | None,
 ) -> Page[RunShown]:
-    """Newest first; ``state``: one, or ``active`` for all that have not ended."""
+    """Newest first; ``state``: one state, or ``active`` for all that have not ended."""
     query = select(Run)
     if system is not None:
         query = query.where(Run.system_id == (await named(session, System, system)).id)
@@ -129,7 +129,7 @@ async def page(
         query = query.where(Run.kind == kind)
     rows, cursor = await newest_first(session, query, [Run.created, Run.id], limit, after)
     systems = select(System).where(among(System.id, {row.system_id for row in rows}))
-    # while these are held, each is found by its id below
+    # keeps these objects alive, so that they are found by id below
     at_hand = [
         (await session.execute(every)).scalars().all()
         for every in (systems, select(StoreRow), select(Routine))

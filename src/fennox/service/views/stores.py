@@ -28,10 +28,10 @@ from fennox.wire.stores import (
     StoreShown,
 )
 
-_PATIENCE = 5.0  # seconds that a list of stores waits for a far side
+_PATIENCE = 5.0  # seconds a list of stores waits for a far side
 _MOST_ENTRIES = 1000  # of a folder
 _MOST_DAMAGE = 200
-_MOST_LOOKS = 400  # at how full it was
+_MOST_LOOKS = 400  # of usage history
 
 
 async def all_stores(context: Context) -> Page[StoreShown]:
@@ -92,7 +92,7 @@ async def shown(context: Context, row: StoreRow) -> StoreShown:
 
 
 async def _space(context: Context, row: StoreRow, door: Door) -> tuple[Space | None, str]:
-    """And why it is unknown, if it is."""
+    """And why it is unknown, if so."""
     try:
         async with asyncio.timeout(_PATIENCE):
             return await (await context.stores.store(door)).space(), ""
@@ -137,7 +137,7 @@ async def damage(session: AsyncSession, row: StoreRow) -> Page[DamageShown]:
 
 
 async def space_used(session: AsyncSession, row: StoreRow) -> Page[SpaceShown]:
-    """Oldest look first."""
+    """Oldest first."""
     mine = select(StoreSpace).where(StoreSpace.store_id == row.id)
     query = mine.order_by(StoreSpace.at.desc()).limit(_MOST_LOOKS)
     looks = list((await session.execute(query)).scalars())[::-1]

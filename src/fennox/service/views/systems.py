@@ -1,4 +1,4 @@
-"""Systems as people see them: each with what is known of its backups and runs."""
+"""Systems as the API shows them, with their backups and runs."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ _NAMES = select(System.id, System.name).where(System.id == any_(_THESE))
 
 
 async def shown(context: Context, session: AsyncSession, rows: list[System]) -> list[SystemShown]:
-    """In a few questions, however many there are."""
+    """With a few queries, however many systems there are."""
 
     async def asked(question: Any, ids: Sequence[str]) -> Mapping[str, Row[Any]]:
         return {row[0]: row for row in await session.execute(question, {"systems": list(ids)})}
@@ -121,7 +121,7 @@ def _shown(
     needs: list[str],
     now: datetime,
 ) -> SystemShown:
-    """``known``: a row of ``_KNOWN``; ``going_on``: one of ``_GOING_ON``; ``needs``: names."""
+    """``known``: a row of ``_KNOWN``; ``going_on``: a row of ``_GOING_ON``; ``needs``: names."""
     due = [routines.next_run(routine, now, row.id) for routine in mine if row.retired is None]
     return SystemShown(
         id=row.id,
@@ -167,14 +167,14 @@ def _brief(run: Row[Any] | None) -> RunBrief | None:
 
 
 async def one(context: Context, session: AsyncSession, row: System) -> SystemShown:
-    """After all that this transaction did to it."""
+    """As after this transaction's changes."""
     await session.flush()
     return (await shown(context, session, [row]))[0]
 
 
 @dataclass(frozen=True)
 class SystemFilter:
-    """``words``: all must be in name, kind, site, address or labels. ``retired`` and ``spare``:
+    """``words``: all must occur in name, kind, site, address or labels. ``retired`` and ``spare``:
     only those, or only the others.
     """
 

@@ -29,7 +29,7 @@ def _state(row: Worker, now: datetime) -> Literal["alive", "draining", "gone", "
 
 
 async def page(session: AsyncSession) -> Page[WorkerShown]:
-    """Of the last week, those heard from last first."""
+    """Workers of the last week, most recently heard from first."""
     now: datetime = (await session.execute(select(func.now()))).scalar_one()
     running = select(Run.worker, func.count()).where(Run.state == constant("running"))
     by_worker = await session.execute(running.group_by(Run.worker))
