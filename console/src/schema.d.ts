@@ -13,13 +13,13 @@ export interface paths {
         };
         /**
          * List Alerts
-         * @description Who is told of what.
+         * @description All alert routes.
          */
         get: operations["list_alerts"];
         put?: never;
         /**
          * Add Alert
-         * @description Tell somebody. Nothing is sent yet: test it.
+         * @description Create an alert route. Sends nothing yet; test it afterwards.
          */
         post: operations["add_alert"];
         delete?: never;
@@ -40,7 +40,7 @@ export interface paths {
         post?: never;
         /**
          * Remove Alert
-         * @description Tell nobody by this route any more.
+         * @description Remove an alert route.
          */
         delete: operations["remove_alert"];
         options?: never;
@@ -63,7 +63,7 @@ export interface paths {
         put?: never;
         /**
          * Test Alert
-         * @description Send a test message now, and say what came of it.
+         * @description Send a test message now and return the result.
          */
         post: operations["test_alert"];
         delete?: never;
@@ -81,16 +81,13 @@ export interface paths {
         };
         /**
          * Approval Acts
-         * @description The groups of grave acts that need a second person.
+         * @description Groups of grave acts that need a second person.
          */
         get: operations["approval_acts"];
         /**
          * Set Approvals
-         * @description Ask for a second person from now on, or no more. Where one is asked for anything, this change
-         *     needs one too.
-         *
-         *     `people` comes with any other: whoever could add somebody alone would have a second person of
-         *     their own.
+         * @description Choose which groups need a second person. If any group does, this change needs approval too.
+         *     `people` is always included with others: otherwise one person could add a second one alone.
          */
         put: operations["set_approvals"];
         post?: never;
@@ -109,7 +106,7 @@ export interface paths {
         };
         /**
          * List Approvals
-         * @description What waits for a second person, the oldest first; or `all`, the newest first.
+         * @description Pending approvals, oldest first; or `all`, newest first.
          */
         get: operations["list_approvals"];
         put?: never;
@@ -129,7 +126,7 @@ export interface paths {
         };
         /**
          * Show Approval
-         * @description What is to be done, in full.
+         * @description One approval with the full request.
          */
         get: operations["show_approval"];
         put?: never;
@@ -151,7 +148,7 @@ export interface paths {
         put?: never;
         /**
          * Grant Approval
-         * @description Let the other person do exactly this, once, within an hour.
+         * @description Grant: the other person may do exactly this, once, within an hour.
          */
         post: operations["grant_approval"];
         delete?: never;
@@ -171,7 +168,7 @@ export interface paths {
         put?: never;
         /**
          * Refuse Approval
-         * @description Say no, and why.
+         * @description Refuse, with a reason.
          */
         post: operations["refuse_approval"];
         delete?: never;
@@ -189,8 +186,7 @@ export interface paths {
         };
         /**
          * Audit
-         * @description Who did what, newest first; by person, noun, the name it is about, part of the action,
-         *     address and time.
+         * @description Audit entries, newest first; filter by person, noun, name, action, address and time.
          */
         get: operations["audit"];
         put?: never;
@@ -210,7 +206,7 @@ export interface paths {
         };
         /**
          * Check Audit
-         * @description Recompute the audit's whole chain, and compare it with Fennox's own newest backup.
+         * @description Recompute the whole audit chain and compare it with Fennox's own newest backup.
          */
         get: operations["check_audit"];
         put?: never;
@@ -232,12 +228,12 @@ export interface paths {
         put?: never;
         /**
          * Begin Totp
-         * @description A secret for an authenticator. It counts once a code of it was given.
+         * @description A secret for an authenticator; active once a code from it is given.
          */
         post: operations["begin_totp"];
         /**
          * Remove Totp
-         * @description No code is asked for any more; the recovery codes end with it.
+         * @description Remove the authenticator and its recovery codes.
          */
         delete: operations["remove_totp"];
         options?: never;
@@ -256,8 +252,8 @@ export interface paths {
         put?: never;
         /**
          * Confirm Totp
-         * @description Give the first code: from now on one is asked for at each sign-in. The answer are codes for
-         *     when it is lost.
+         * @description Confirm with the first code: every sign-in then needs one. Returns recovery codes in case the
+         *     authenticator is lost.
          */
         post: operations["confirm_totp"];
         delete?: never;
@@ -281,7 +277,7 @@ export interface paths {
         put?: never;
         /**
          * Take Backup
-         * @description Start a take. The answer is its run; follow it for the backup.
+         * @description Start a take. Returns its run; follow it for the backup.
          */
         post: operations["take_backup"];
         delete?: never;
@@ -299,7 +295,7 @@ export interface paths {
         };
         /**
          * Show Backup
-         * @description One backup, by id, the beginning of its id, or its name.
+         * @description One backup, by id, a prefix of its id, or its name.
          */
         get: operations["show_backup"];
         put?: never;
@@ -321,8 +317,8 @@ export interface paths {
         put?: never;
         /**
          * Clear Backup
-         * @description Say of a doubtful or misdated backup that it is as it should be, and counts again; or that it
-         *     may go.
+         * @description Decide about a doubtful or misdated backup: it is correct and counts again, or it may be
+         *     removed.
          */
         post: operations["clear_backup"];
         delete?: never;
@@ -342,7 +338,7 @@ export interface paths {
         put?: never;
         /**
          * Copy Backup
-         * @description Send a backup to a further store.
+         * @description Copy a backup to another store.
          */
         post: operations["copy_backup"];
         delete?: never;
@@ -360,7 +356,7 @@ export interface paths {
         };
         /**
          * List Documents
-         * @description What a backup holds, without any content; only in custody kept.
+         * @description The documents in a backup, without content; only in custody kept.
          */
         get: operations["list_documents"];
         put?: never;
@@ -382,7 +378,7 @@ export interface paths {
         put?: never;
         /**
          * Export Backup
-         * @description The backup as an archive. It is not encrypted: who asks for it takes care of it.
+         * @description The backup as an archive. It is not encrypted: protect it.
          */
         post: operations["export_backup"];
         delete?: never;
@@ -402,7 +398,7 @@ export interface paths {
         put?: never;
         /**
          * Hold Backup
-         * @description Put a backup on hold: no ladder removes it.
+         * @description Put a backup on hold, so that no ladder removes it.
          */
         post: operations["hold_backup"];
         delete?: never;
@@ -422,7 +418,8 @@ export interface paths {
         put?: never;
         /**
          * Keep Backup
-         * @description Take back that a backup may go, and hold it. Possible until a sweep has removed it.
+         * @description Keep a backup that is marked for removal, and hold it. Possible until a sweep has removed
+         *     it.
          */
         post: operations["keep_backup"];
         delete?: never;
@@ -481,7 +478,7 @@ export interface paths {
         };
         /**
          * Show Clocks
-         * @description Every clock and date by which the service's clock is judged.
+         * @description All clocks and dates used to judge the service's clock.
          */
         get: operations["show_clocks"];
         put?: never;
@@ -503,10 +500,9 @@ export interface paths {
         put?: never;
         /**
          * Confirm Clocks
-         * @description Say that the service's clock is right as it is: what waits for that goes on.
-         *
-         *     ``believe_dates``: also that the dates of backups taken while the clocks disagreed are right,
-         *     where they fit the order in which the backups were taken.
+         * @description Confirm that the service's clock is right; postponed work resumes. ``believe_dates``: also
+         *     confirm the dates of backups taken while the clocks disagreed, if they fit the order in which
+         *     the backups were taken.
          */
         post: operations["confirm_clocks"];
         delete?: never;
@@ -526,10 +522,8 @@ export interface paths {
         put?: never;
         /**
          * Compare Backups
-         * @description Compare two backups, the newest of a system with the one that stood at a time, or one with
-         *     the live system.
-         *
-         *     The live system is read while the caller waits; nothing of it is kept.
+         * @description Compare two backups, a system's newest backup with an earlier one, or a backup with the live
+         *     system. Reads the live system while the caller waits and keeps nothing of it.
          */
         post: operations["compare_backups"];
         delete?: never;
@@ -568,7 +562,7 @@ export interface paths {
         };
         /**
          * List Concerns
-         * @description What stands, worst first, with what is muted; or what is over, the newest first.
+         * @description Standing concerns, worst first, including muted ones; or past ones, newest first.
          */
         get: operations["list_concerns"];
         put?: never;
@@ -590,12 +584,12 @@ export interface paths {
         put?: never;
         /**
          * Mute Concern
-         * @description Be told nothing of a concern until a time, with a reason.
+         * @description Mute a concern until a time, with a reason.
          */
         post: operations["mute_concern"];
         /**
          * Unmute Concern
-         * @description Be told of it again.
+         * @description Unmute a concern.
          */
         delete: operations["unmute_concern"];
         options?: never;
@@ -614,7 +608,7 @@ export interface paths {
         put?: never;
         /**
          * First User
-         * @description Make the first administrator with the one-time code from the service's log, and sign them
+         * @description Create the first administrator with the one-time code from the service's log, and sign them
          *     in.
          */
         post: operations["first_user"];
@@ -655,8 +649,8 @@ export interface paths {
         put?: never;
         /**
          * Change Custody
-         * @description Change who can open: the service too (kept), or only a passphrase (apart). Both need the
-         *     passphrase.
+         * @description Change custody: the service can open backups (kept), or only a passphrase (apart). Both need
+         *     the passphrase.
          */
         post: operations["change_custody"];
         delete?: never;
@@ -716,7 +710,7 @@ export interface paths {
         put?: never;
         /**
          * Go On Rekeying
-         * @description Seal anew what an earlier run could not.
+         * @description Reseal backups that an earlier run could not.
          */
         post: operations["go_on_rekeying"];
         delete?: never;
@@ -736,7 +730,7 @@ export interface paths {
         put?: never;
         /**
          * Try Passphrase
-         * @description Try a passphrase: the answer tells by its newest trial which one it was.
+         * @description Try a passphrase; in the result its newest trial shows which one it was.
          */
         post: operations["try_passphrase"];
         delete?: never;
@@ -756,8 +750,8 @@ export interface paths {
         put?: never;
         /**
          * Withdraw Passphrase
-         * @description Withdraw a passphrase: headers that it opens are removed. Who copied one opens all until
-         *     there are new keys.
+         * @description Withdraw a passphrase: removes the headers it opens. Somebody with a copied header can still
+         *     open everything until there are new keys.
          */
         post: operations["withdraw_passphrase"];
         delete?: never;
@@ -781,8 +775,8 @@ export interface paths {
         put?: never;
         /**
          * Add Kind
-         * @description Add a kind, or a newer version of one that was added. Its commands run on machines under
-         *     their logins.
+         * @description Add a kind, or a newer version of an added one. Its commands run on machines under their
+         *     logins.
          */
         post: operations["add_kind"];
         delete?: never;
@@ -806,7 +800,7 @@ export interface paths {
         put?: never;
         /**
          * Add Login
-         * @description Keep a login; its secret is sealed under the service's key file.
+         * @description Add a login; its secret is sealed under the service's key file.
          */
         post: operations["add_login"];
         delete?: never;
@@ -834,7 +828,7 @@ export interface paths {
         head?: never;
         /**
          * Change Login
-         * @description Change a login in one place, for everything that uses it.
+         * @description Change a login, for everything that uses it.
          */
         patch: operations["change_login"];
         trace?: never;
@@ -850,13 +844,13 @@ export interface paths {
         put?: never;
         /**
          * Admit Login
-         * @description Let a login be used at a machine that is no system of its own: a restore's fresh one, a
-         *     spare.
+         * @description Admit a login at a machine that is not an enrolled system, such as a restore's
+         *     fresh target.
          */
         post: operations["admit_login"];
         /**
          * Revoke Login
-         * @description A login is not used at a machine any more, except by the systems that have it.
+         * @description Withdraw a login's admission at a machine; systems that have the login keep it.
          */
         delete: operations["revoke_login"];
         options?: never;
@@ -873,12 +867,12 @@ export interface paths {
         };
         /**
          * Own State
-         * @description Whether Fennox's own state is kept, where, and since when nothing was kept of it.
+         * @description Whether and where Fennox's own state is backed up, and since when not.
          */
         get: operations["own_state"];
         /**
          * Keep Own State
-         * @description Take Fennox's own state into a store twice a day, the first time at once.
+         * @description Back up Fennox's own state twice a day, the first time at once.
          */
         put: operations["keep_own_state"];
         post?: never;
@@ -897,13 +891,13 @@ export interface paths {
         };
         /**
          * List Passkeys
-         * @description Your own.
+         * @description Your own passkeys.
          */
         get: operations["list_passkeys"];
         put?: never;
         /**
          * Add Passkey
-         * @description Keep the passkey that the browser has made. It signs in alone.
+         * @description Store a passkey created by the browser. It signs in alone.
          */
         post: operations["add_passkey"];
         delete?: never;
@@ -924,7 +918,7 @@ export interface paths {
         post?: never;
         /**
          * Remove Passkey
-         * @description Let a passkey of yours sign in no more.
+         * @description Remove one of your passkeys.
          */
         delete: operations["remove_passkey"];
         options?: never;
@@ -943,7 +937,7 @@ export interface paths {
         put?: never;
         /**
          * Begin Passkey
-         * @description What the browser is to make a passkey from.
+         * @description Options for the browser to create a passkey.
          */
         post: operations["begin_passkey"];
         delete?: never;
@@ -963,7 +957,7 @@ export interface paths {
         put?: never;
         /**
          * New Recovery Codes
-         * @description Ten new recovery codes; those from before count no more.
+         * @description Ten new recovery codes; earlier ones become invalid.
          */
         post: operations["new_recovery_codes"];
         delete?: never;
@@ -983,7 +977,7 @@ export interface paths {
         put?: never;
         /**
          * Recovery Sheet
-         * @description All that is needed on the bad day, but the passphrase.
+         * @description Everything needed after a disaster, except the passphrase.
          */
         post: operations["recovery_sheet"];
         delete?: never;
@@ -1001,7 +995,7 @@ export interface paths {
         };
         /**
          * List Removals
-         * @description Backups that sweeps removed within a year, newest first.
+         * @description Backups removed by sweeps within a year, newest first.
          */
         get: operations["list_removals"];
         put?: never;
@@ -1027,7 +1021,7 @@ export interface paths {
         put?: never;
         /**
          * Draft Restore
-         * @description Start drafting a run sheet: backup and target are looked at, nothing is changed.
+         * @description Start drafting a run sheet. Reads backup and target; changes nothing.
          */
         post: operations["draft_restore"];
         delete?: never;
@@ -1067,7 +1061,7 @@ export interface paths {
         put?: never;
         /**
          * Accept Restore
-         * @description Accept a proved restore: the target is the system from now on, or the new one of a seed.
+         * @description Accept a proved restore: the target becomes the system, or a seed's new system.
          */
         post: operations["accept_restore"];
         delete?: never;
@@ -1087,7 +1081,7 @@ export interface paths {
         put?: never;
         /**
          * Answer Gate
-         * @description Answer a gate; the restore goes on.
+         * @description Answer a gate; the restore continues.
          */
         post: operations["answer_gate"];
         delete?: never;
@@ -1107,7 +1101,8 @@ export interface paths {
         put?: never;
         /**
          * Prove Restore
-         * @description Prove a restore again: all checks and the census, and no step that changes the target.
+         * @description Prove a restore again: runs all checks and the census, but no step that changes
+         *     the target.
          */
         post: operations["prove_restore"];
         delete?: never;
@@ -1127,8 +1122,8 @@ export interface paths {
         put?: never;
         /**
          * Start Restore
-         * @description Do exactly what the sheet says; a failed or stopped one continues where it was, one not
-         *     proved is proved again.
+         * @description Execute the sheet exactly. A failed or stopped restore continues where it stopped; an
+         *     unproved one is proved again.
          */
         post: operations["start_restore"];
         delete?: never;
@@ -1148,8 +1143,7 @@ export interface paths {
         put?: never;
         /**
          * Undo Restore
-         * @description Give a restore up that has begun: what can be undone is, by the steps that the sheet
-         *     shows.
+         * @description Give up a begun restore: runs the undo steps that the sheet shows.
          */
         post: operations["undo_restore"];
         delete?: never;
@@ -1167,7 +1161,7 @@ export interface paths {
         };
         /**
          * Return Order
-         * @description In which order the systems must come back after everything was lost.
+         * @description The order in which systems must be restored if everything is lost.
          */
         get: operations["return_order"];
         put?: never;
@@ -1193,7 +1187,7 @@ export interface paths {
         put?: never;
         /**
          * Add Routine
-         * @description Make a routine; it begins with its next due time.
+         * @description Create a routine; it starts with its next due time.
          */
         post: operations["add_routine"];
         delete?: never;
@@ -1211,7 +1205,7 @@ export interface paths {
         };
         /**
          * Show Routine
-         * @description One routine. Its ETag goes with changes.
+         * @description One routine. Send its ETag with changes.
          */
         get: operations["show_routine"];
         put?: never;
@@ -1225,7 +1219,7 @@ export interface paths {
         head?: never;
         /**
          * Change Routine
-         * @description Change a routine, switch it on or off, or leave it by hand only on purpose.
+         * @description Change a routine, switch it on or off, or make it manual on purpose.
          */
         patch: operations["change_routine"];
         trace?: never;
@@ -1239,7 +1233,7 @@ export interface paths {
         };
         /**
          * Preview Routine
-         * @description The next runs, and for each backup of its first systems, or of one system, what keeps it.
+         * @description The next runs, and what keeps each backup of its first systems or of one system.
          */
         get: operations["preview_routine"];
         put?: never;
@@ -1259,7 +1253,7 @@ export interface paths {
         };
         /**
          * Calendar Of Runs
-         * @description Coming runs as an iCalendar (RFC 5545), one event for each routine and due time.
+         * @description Coming runs as an iCalendar (RFC 5545), one event per routine and due time.
          */
         get: operations["calendar_of_runs"];
         put?: never;
@@ -1279,8 +1273,8 @@ export interface paths {
         };
         /**
          * Coming Runs
-         * @description The load of the coming two weeks by hours, and which runs of a system will have to wait for
-         *     another.
+         * @description The load of the coming two weeks by hour, and runs that will have to wait for another run of
+         *     their system.
          */
         get: operations["coming_runs"];
         put?: never;
@@ -1360,8 +1354,7 @@ export interface paths {
         };
         /**
          * Run Events
-         * @description Server-sent events: `run` (the run as it is now) and `log` (a line), until the run has
-         *     ended.
+         * @description Server-sent events until the run ends: `run` (the present run) and `log` (a line).
          */
         get: operations["run_events"];
         put?: never;
@@ -1381,7 +1374,7 @@ export interface paths {
         };
         /**
          * Run Log
-         * @description The run's log lines with an id greater than ``behind``.
+         * @description The run's log lines with ids greater than ``behind``.
          */
         get: operations["run_log"];
         put?: never;
@@ -1403,7 +1396,7 @@ export interface paths {
         put?: never;
         /**
          * Give Passphrase
-         * @description Open the key set for one run: the opening key goes to that run's worker, sealed to its own
+         * @description Open the key set for one run: its worker gets the opening key, sealed to the worker's own
          *     key.
          */
         post: operations["give_passphrase"];
@@ -1424,7 +1417,7 @@ export interface paths {
         put?: never;
         /**
          * Stop Run
-         * @description Ask a run to stop. What it had begun to write counts for nothing without its record.
+         * @description Ask a run to stop. Without its record, everything it wrote is void.
          */
         post: operations["stop_run"];
         delete?: never;
@@ -1442,7 +1435,7 @@ export interface paths {
         };
         /**
          * Who Am I
-         * @description Who is signed in, and what they may do.
+         * @description The signed-in person and their permissions.
          */
         get: operations["who_am_i"];
         put?: never;
@@ -1453,7 +1446,7 @@ export interface paths {
         post: operations["sign_in"];
         /**
          * Sign Out
-         * @description Sign out; the token or cookie is worth nothing afterwards.
+         * @description Sign out; the token or cookie becomes invalid.
          */
         delete: operations["sign_out"];
         options?: never;
@@ -1492,7 +1485,7 @@ export interface paths {
         put?: never;
         /**
          * Begin Passkey Sign In
-         * @description What the browser is to have a passkey sign.
+         * @description Options for the browser to sign in with a passkey.
          */
         post: operations["begin_passkey_sign_in"];
         delete?: never;
@@ -1512,7 +1505,7 @@ export interface paths {
         put?: never;
         /**
          * Change Password
-         * @description Change your own password; every other session of yours ends.
+         * @description Change your own password; all your other sessions end.
          */
         post: operations["change_password"];
         delete?: never;
@@ -1532,7 +1525,7 @@ export interface paths {
         put?: never;
         /**
          * Prove
-         * @description Prove anew who you are, for grave acts of the next ten minutes.
+         * @description Authenticate again, for grave acts within the next ten minutes.
          */
         post: operations["prove"];
         delete?: never;
@@ -1552,7 +1545,7 @@ export interface paths {
         put?: never;
         /**
          * Prove With Passkey
-         * @description Prove anew who you are, for grave acts of the next ten minutes.
+         * @description Authenticate again, for grave acts within the next ten minutes.
          */
         post: operations["prove_with_passkey"];
         delete?: never;
@@ -1572,8 +1565,8 @@ export interface paths {
         put?: never;
         /**
          * Sign In With Provider
-         * @description Sign in with what the provider sent along: a cookie for the console, or a token for the
-         *     client that began it.
+         * @description Complete a sign-in with the provider's response: returns a cookie for the console, or a token
+         *     for the client.
          */
         post: operations["sign_in_with_provider"];
         delete?: never;
@@ -1593,8 +1586,8 @@ export interface paths {
         put?: never;
         /**
          * Begin Provider Sign In
-         * @description Where to sign in with the provider. A client gives the loopback address that it listens
-         *     at.
+         * @description Begin a sign-in with the provider; returns its address. A client gives the loopback address
+         *     it listens on.
          */
         post: operations["begin_provider_sign_in"];
         delete?: never;
@@ -1614,7 +1607,7 @@ export interface paths {
         put?: never;
         /**
          * Provider Ends Sessions
-         * @description The provider ends every session of somebody (back-channel logout: a form with
+         * @description Back-channel logout: the provider ends all sessions of a person (a form with
          *     `logout_token`).
          */
         post: operations["provider_ends_sessions"];
@@ -1633,7 +1626,7 @@ export interface paths {
         };
         /**
          * Sign In Ways
-         * @description How one signs in here.
+         * @description The available ways to sign in.
          */
         get: operations["sign_in_ways"];
         put?: never;
@@ -1653,7 +1646,7 @@ export interface paths {
         };
         /**
          * List Sessions
-         * @description Your sessions and tokens, or `everybody`'s, those that were used last first.
+         * @description Your sessions and tokens, or `everybody`'s, most recently used first.
          */
         get: operations["list_sessions"];
         put?: never;
@@ -1676,7 +1669,7 @@ export interface paths {
         post?: never;
         /**
          * End Session
-         * @description End a session or a token of yours; an administrator ends anybody's.
+         * @description End one of your sessions or tokens; administrators can end anybody's.
          */
         delete: operations["end_session"];
         options?: never;
@@ -1713,7 +1706,7 @@ export interface paths {
         };
         /**
          * List Sites
-         * @description Sites whose machines are reached through a worker there.
+         * @description Sites whose machines are reached through a worker.
          */
         get: operations["list_sites"];
         put?: never;
@@ -1758,7 +1751,7 @@ export interface paths {
         };
         /**
          * Status
-         * @description What is wrong, and how much is protected.
+         * @description Concerns, and how much is protected.
          */
         get: operations["status"];
         put?: never;
@@ -1784,7 +1777,7 @@ export interface paths {
         put?: never;
         /**
          * Add Store
-         * @description Make a store in an empty place; a host key or certificate that is new must be accepted.
+         * @description Make a store in an empty place; a new host key or certificate must be accepted.
          */
         post: operations["add_store"];
         delete?: never;
@@ -1809,7 +1802,7 @@ export interface paths {
         post?: never;
         /**
          * Remove Store
-         * @description Forget a store; what lies in it stays there and can be adopted again.
+         * @description Forget a store; its content stays and can be adopted again.
          */
         delete: operations["remove_store"];
         options?: never;
@@ -1832,7 +1825,7 @@ export interface paths {
         put?: never;
         /**
          * Adopt Backups
-         * @description Bring backups that a known store holds and the catalogue does not know into the catalogue.
+         * @description Enter a known store's unknown backups into the catalogue.
          */
         post: operations["adopt_backups"];
         delete?: never;
@@ -1850,7 +1843,7 @@ export interface paths {
         };
         /**
          * Store Damage
-         * @description What was found damaged in a store, newest first, and how it was healed.
+         * @description Damage found in a store, newest first, and how it was healed.
          */
         get: operations["store_damage"];
         put?: never;
@@ -1870,7 +1863,7 @@ export interface paths {
         };
         /**
          * Browse Store
-         * @description What lies in a store, or elsewhere on its far side.
+         * @description The content of a store's folder, or of another folder on its far side.
          */
         get: operations["browse_store"];
         put?: never;
@@ -1892,7 +1885,7 @@ export interface paths {
         put?: never;
         /**
          * Hand Over
-         * @description Make this service the one that sweeps the store.
+         * @description Make this service the one that sweeps the key set's stores.
          */
         post: operations["hand_over"];
         delete?: never;
@@ -1910,8 +1903,7 @@ export interface paths {
         };
         /**
          * List Marked
-         * @description Backups that are marked to go from a store, and what each waits for; all of them can still be
-         *     kept.
+         * @description Backups marked for removal from a store, and what each waits for; all can still be kept.
          */
         get: operations["list_marked"];
         put?: never;
@@ -1933,7 +1925,7 @@ export interface paths {
         put?: never;
         /**
          * Scrub Store
-         * @description Read and check every object of a store, and heal from other copies what is damaged.
+         * @description Read and check every object of a store, and heal damage from other copies.
          */
         post: operations["scrub_store"];
         delete?: never;
@@ -1951,7 +1943,7 @@ export interface paths {
         };
         /**
          * Store Space
-         * @description How full a store was, oldest look first.
+         * @description A store's usage history, oldest first.
          */
         get: operations["store_space"];
         put?: never;
@@ -1973,10 +1965,8 @@ export interface paths {
         put?: never;
         /**
          * Sweep Store
-         * @description Give back the room of what nothing keeps; with ``preview`` only say what would go.
-         *
-         *     ``confirmed``: ids of marked backups that may go although they are the newest, or unusually
-         *     many.
+         * @description Remove what nothing keeps and free its space; with ``preview`` only report it. ``confirmed``:
+         *     ids of marked backups to remove although they are the newest, or unusually many.
          */
         post: operations["sweep_store"];
         delete?: never;
@@ -2016,7 +2006,7 @@ export interface paths {
         put?: never;
         /**
          * Adopt Store
-         * @description Open a store that exists and bring what it holds into the catalogue.
+         * @description Adopt an existing store: open it and enter its backups into the catalogue.
          */
         post: operations["adopt_store"];
         delete?: never;
@@ -2036,7 +2026,7 @@ export interface paths {
         put?: never;
         /**
          * Look
-         * @description See any folder of a far side before it becomes a store.
+         * @description Browse a far side's folders before making a store.
          */
         post: operations["look"];
         delete?: never;
@@ -2054,7 +2044,7 @@ export interface paths {
         };
         /**
          * List System Names
-         * @description Every system, as one is chosen from; nothing is looked up for it.
+         * @description All systems for a selection list, without further details.
          */
         get: operations["list_system_names"];
         put?: never;
@@ -2081,7 +2071,7 @@ export interface paths {
         put?: never;
         /**
          * Add System
-         * @description Enrol a system: reach it, check its key, see who it says it is.
+         * @description Enrol a system: connects to it, checks its key, and reads its identity.
          */
         post: operations["add_system"];
         delete?: never;
@@ -2099,7 +2089,7 @@ export interface paths {
         };
         /**
          * Show System
-         * @description One system. Its ETag goes with changes.
+         * @description One system. Send its ETag with changes.
          */
         get: operations["show_system"];
         put?: never;
@@ -2109,7 +2099,7 @@ export interface paths {
         head?: never;
         /**
          * Change System
-         * @description Change a system; with If-Match only if nobody else changed it meanwhile.
+         * @description Change a system; with If-Match only if nobody else changed it since.
          */
         patch: operations["change_system"];
         trace?: never;
@@ -2125,7 +2115,7 @@ export interface paths {
         put?: never;
         /**
          * Confirm System
-         * @description Say that the machine that answers now is this system; its backups go on under the new
+         * @description Confirm that the present machine is this system; its backups continue under the new
          *     identity.
          */
         post: operations["confirm_system"];
@@ -2144,14 +2134,14 @@ export interface paths {
         };
         /**
          * List Hand Ins
-         * @description What people export and hand in for a system, and when it is due.
+         * @description Documents that people export and hand in for a system, and when they are due.
          */
         get: operations["list_hand_ins"];
         put?: never;
         /**
          * Hand In
-         * @description Hand in a document that a person exported; the body is its content. The answer is the run
-         *     that takes it.
+         * @description Hand in a document that a person exported; the body is its content. Returns the run that
+         *     takes it.
          */
         post: operations["hand_in"];
         delete?: never;
@@ -2171,7 +2161,7 @@ export interface paths {
         put?: never;
         /**
          * Probe System
-         * @description Reach a live system and say what it is, storing nothing.
+         * @description Read a live system's identity; stores nothing.
          */
         post: operations["probe_system"];
         delete?: never;
@@ -2189,8 +2179,7 @@ export interface paths {
         };
         /**
          * Show Relations
-         * @description Who must be back before a system, who waits for it, who replicates with it, and its
-         *     certificates.
+         * @description A system's dependencies, dependants, replication peers, and certificates.
          */
         get: operations["show_relations"];
         put?: never;
@@ -2212,8 +2201,8 @@ export interface paths {
         put?: never;
         /**
          * Remove System
-         * @description Forget a system, with its log book and its run sheets. Its backups stay in the stores; to
-         *     adopt one brings them and the system back.
+         * @description Forget a system, with its runs and run sheets. Its backups stay in the stores; adopting a
+         *     store brings them and the system back.
          */
         post: operations["remove_system"];
         delete?: never;
@@ -2233,8 +2222,8 @@ export interface paths {
         put?: never;
         /**
          * Resume System
-         * @description Let routines take a system again that is suspended or retired; what a take left open counts
-         *     as undone.
+         * @description Let routines take a suspended or retired system again; actions a take left open count as
+         *     undone.
          */
         post: operations["resume_system"];
         delete?: never;
@@ -2254,8 +2243,7 @@ export interface paths {
         put?: never;
         /**
          * Retire System
-         * @description Say that a system is no more. Its backups stay until a person lets them go by their ladders
-         *     as well.
+         * @description Retire a system. Its backups stay until a person releases them to their ladders.
          */
         post: operations["retire_system"];
         delete?: never;
@@ -2275,8 +2263,8 @@ export interface paths {
         put?: never;
         /**
          * Look At Machine
-         * @description What answers at an address, what a backup of it would hold and lack. The machine is read;
-         *     nothing is kept.
+         * @description Inspect an address: what answers, and what a backup would hold and lack. Reads the machine;
+         *     keeps nothing.
          */
         post: operations["look_at_machine"];
         delete?: never;
@@ -2340,7 +2328,7 @@ export interface paths {
         put?: never;
         /**
          * Add User
-         * @description Let somebody sign in. They must change the password at their first sign-in.
+         * @description Add a person. They must change the password at their first sign-in.
          */
         post: operations["add_user"];
         delete?: never;
@@ -2369,7 +2357,7 @@ export interface paths {
         head?: never;
         /**
          * Change User
-         * @description Change what somebody may do, or let them in again. A new password or role ends their
+         * @description Change a person's permissions, or reset their access. A new password or role ends their
          *     sessions.
          */
         patch: operations["change_user"];
@@ -2384,7 +2372,7 @@ export interface paths {
         };
         /**
          * List Workers
-         * @description Workers of the last week, those that were heard of last first.
+         * @description Workers of the last week, most recently heard from first.
          */
         get: operations["list_workers"];
         put?: never;
@@ -2406,7 +2394,8 @@ export interface paths {
         put?: never;
         /**
          * Drain Worker
-         * @description Have a worker take nothing new; it finishes what it holds. One of its own then ends.
+         * @description Drain a worker: it accepts no new runs and finishes its present ones. A separate worker
+         *     process then ends.
          */
         post: operations["drain_worker"];
         delete?: never;
@@ -2424,7 +2413,7 @@ export interface paths {
         };
         /**
          * Healthz
-         * @description The process answers.
+         * @description Liveness: the process answers.
          */
         get: operations["healthz"];
         put?: never;
@@ -2444,8 +2433,7 @@ export interface paths {
         };
         /**
          * Metrics
-         * @description Ages, outcomes, durations, sizes, the queue and what is wrong. A scraper signs in with a
-         *     reader's token.
+         * @description Ages, outcomes, durations, sizes, the queue and concerns. A scraper uses a reader's token.
          */
         get: operations["metrics"];
         put?: never;
@@ -2465,7 +2453,7 @@ export interface paths {
         };
         /**
          * Readyz
-         * @description The database answers too.
+         * @description Readiness: the database answers as well.
          */
         get: operations["readyz"];
         put?: never;
@@ -2512,7 +2500,7 @@ export interface components {
         };
         /**
          * AdoptStore
-         * @description A store that exists, with backups that the catalogue does not know.
+         * @description An existing store, with backups unknown to the catalogue.
          */
         AdoptStore: {
             /** Address */
@@ -2550,7 +2538,7 @@ export interface components {
         };
         /**
          * After
-         * @description Where and as whom the machine is expected to answer afterwards, with the reason for each.
+         * @description Expected address, account and key afterwards, with the reason for each.
          */
         After: {
             /** Account Because */
@@ -2636,7 +2624,7 @@ export interface components {
         };
         /**
          * Anchors
-         * @description What one store held at ``time``. ``generation``: that its newest objects were under.
+         * @description What one store held at ``time``. ``generation``: key generation of its newest objects.
          */
         Anchors: {
             /** By */
@@ -2654,7 +2642,7 @@ export interface components {
         };
         /**
          * ApprovalActs
-         * @description The groups of grave acts that need a second person.
+         * @description Groups of grave acts that need a second person.
          */
         ApprovalActs: {
             /** Acts */
@@ -2716,7 +2704,7 @@ export interface components {
         };
         /**
          * AuditChecked
-         * @description What a check of the chain found. ``faults``: in words, the first first.
+         * @description Result of a check of the chain. ``faults``: sentences, first fault first.
          */
         AuditChecked: {
             /**
@@ -2866,7 +2854,7 @@ export interface components {
         };
         /**
          * CertificateShown
-         * @description A certificate among what was captured, or the one that a machine shows (no document).
+         * @description A captured certificate, or the one a machine presents (without document).
          */
         CertificateShown: {
             /** Document */
@@ -2881,10 +2869,8 @@ export interface components {
         };
         /**
          * Change
-         * @description One value. ``path`` are the names that lead to it; values are JSON values, and lines are
-         *     texts.
-         *
-         *     ``secret``: both values are masked; only the fact that they differ is shown.
+         * @description One changed value. ``path``: the names that lead to it. Values are JSON values, lines are
+         *     texts. ``secret``: both values are masked, and only the fact of the change is shown.
          */
         Change: {
             /** After */
@@ -2925,8 +2911,7 @@ export interface components {
         };
         /**
          * ClocksConfirmed
-         * @description What follows from what a person has confirmed, in sentences; empty: nothing was to be
-         *     confirmed.
+         * @description Consequences of a confirmation, as sentences; empty: there was nothing to confirm.
          */
         ClocksConfirmed: {
             clocks: components["schemas"]["ClocksShown"];
@@ -2935,7 +2920,7 @@ export interface components {
         };
         /**
          * ClocksShown
-         * @description ``believed``: nothing speaks against the service's clock. Else ``doubts`` say what does,
+         * @description ``believed``: no doubts about the service's clock. Otherwise ``doubts`` lists them, and
          *     ``means`` what waits.
          */
         ClocksShown: {
@@ -2991,7 +2976,7 @@ export interface components {
         };
         /**
          * Compared
-         * @description What changed from ``before`` to ``after``. Secret values are masked.
+         * @description Changes from ``before`` to ``after``. Secret values are masked.
          */
         Compared: {
             after: components["schemas"]["ComparedBackup"];
@@ -3000,7 +2985,7 @@ export interface components {
         };
         /**
          * ComparedBackup
-         * @description ``id`` is empty for the system as it is now.
+         * @description ``id`` is empty for the live system.
          */
         ComparedBackup: {
             /** Id */
@@ -3017,10 +3002,9 @@ export interface components {
         };
         /**
          * CompareWanted
-         * @description Either two backups, or a system: then what changed in it since a time, or since the backup
-         *     before the newest.
-         *
-         *     ``live``: a backup (``before``) or a system's newest is compared with the system as it is now.
+         * @description Either two backups, or a system: then its changes since a time, or since the backup before
+         *     the newest. ``live``: compares a backup (``before``) or the system's newest with the live
+         *     system.
          */
         CompareWanted: {
             /** After */
@@ -3052,12 +3036,10 @@ export interface components {
         };
         /**
          * Comparison
-         * @description ``same``: documents that are equal; ``noise``: those that differ only in what the kind calls
-         *     noise.
-         *
-         *     ``other_lists`` are drawn by other rules on each side, as the kind has changed, and not
-         *     compared; documents of ``other_sources``, which are parts, may be on one side alone because the
-         *     other did not ask for them.
+         * @description ``same``: number of equal documents; ``noise``: of those that differ only in noise.
+         *     ``other_lists``: lists not compared, because the kind's rules for them changed in between.
+         *     ``other_sources``: parts whose documents may be on one side only, because the other side did not
+         *     read them.
          */
         Comparison: {
             /** Documents */
@@ -3091,7 +3073,7 @@ export interface components {
         };
         /**
          * Concern
-         * @description Something that is wrong or will be; it ends by itself when it no longer holds.
+         * @description A present or coming problem; it ends by itself when it no longer holds.
          */
         Concern: {
             /** About */
@@ -3133,7 +3115,7 @@ export interface components {
         };
         /**
          * Confirmed
-         * @description Says that the machine that answers now is this system: it was reinstalled or replaced.
+         * @description Confirms that the present machine is this system: it was reinstalled or replaced.
          */
         Confirmed: {
             /** Machine */
@@ -3164,10 +3146,8 @@ export interface components {
         };
         /**
          * CopyShown
-         * @description One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if
-         *     nothing is known.
-         *
-         *     ``untold``: facts about the backup, such as a hold, not written to the store yet.
+         * @description One place that holds a backup. ``damaged``: why it cannot be read completely there; empty: no
+         *     known damage. ``untold``: notes about the backup, such as a hold, not yet written to the store.
          */
         CopyShown: {
             /** Damaged */
@@ -3231,7 +3211,7 @@ export interface components {
         };
         /**
          * DocumentChange
-         * @description One document. ``said`` puts into words what cannot be shown value by value.
+         * @description One document. ``said``: a sentence for what cannot be shown value by value.
          */
         DocumentChange: {
             /**
@@ -3304,7 +3284,7 @@ export interface components {
         };
         /**
          * EntranceWanted
-         * @description Where the steps connect to on the target, for kinds with an entrance for that.
+         * @description Where steps connect on the target, for kinds with an entrance.
          */
         EntranceWanted: {
             /**
@@ -3334,7 +3314,7 @@ export interface components {
         };
         /**
          * EventShown
-         * @description Something that has happened; dates up to ``accepted`` were confirmed by a person.
+         * @description A past event; dates up to ``accepted`` are confirmed by a person.
          */
         EventShown: {
             /** Accepted */
@@ -3365,8 +3345,8 @@ export interface components {
         };
         /**
          * Facts
-         * @description What a person saw when agreeing to the sheet. If one differs at the start, they are asked
-         *     again.
+         * @description What a person saw when agreeing to the sheet. If any of it differs at the start, they are
+         *     asked again.
          */
         Facts: {
             /** Backup */
@@ -3386,9 +3366,8 @@ export interface components {
         };
         /**
          * Finding
-         * @description What speaks against or for something, in words. ``code`` and ``subject`` say which it is.
-         *
-         *     ``subject``: what it is about, as a document or a part; None: there is one such finding.
+         * @description A finding as text. ``code`` and ``subject`` identify it. ``subject``: what it is about, such
+         *     as a document or a part; None: at most one such finding exists.
          */
         Finding: {
             /** Code */
@@ -3447,7 +3426,7 @@ export interface components {
         };
         /**
          * Forgotten
-         * @description How many backups lay nowhere else, and have left the catalogue.
+         * @description Number of backups stored nowhere else, which have left the catalogue.
          */
         Forgotten: {
             /** Backups */
@@ -3455,7 +3434,7 @@ export interface components {
         };
         /**
          * Gate
-         * @description Something only a person can do or answer.
+         * @description A task or question for a person.
          */
         Gate: {
             /** Answer */
@@ -3533,8 +3512,7 @@ export interface components {
         };
         /**
          * KeyResult
-         * @description Of a run that failed because a machine proved itself by another key than is known: that
-         *     one.
+         * @description For a run that failed because a machine presented another key: that key.
          */
         KeyResult: {
             /**
@@ -3614,7 +3592,7 @@ export interface components {
         };
         /**
          * ListChange
-         * @description A census list: names that came and names that went.
+         * @description A census list: names added and names removed.
          */
         ListChange: {
             /** Added */
@@ -3626,8 +3604,7 @@ export interface components {
         };
         /**
          * ListProof
-         * @description One census list at three moments, and by name what is missing and what only the target
-         *     has.
+         * @description One census list at three moments, with the missing and the extra names.
          */
         ListProof: {
             /** After */
@@ -3645,8 +3622,7 @@ export interface components {
         };
         /**
          * Load
-         * @description What begins in one hour of the coming two weeks: runs, and the seconds they are expected to
-         *     take.
+         * @description One hour of the coming two weeks: number of starting runs, and their expected seconds.
          */
         Load: {
             /**
@@ -3745,7 +3721,7 @@ export interface components {
         };
         /**
          * Look
-         * @description Look at any folder of a far side before it becomes a store.
+         * @description Browse a far side's folder before making a store.
          */
         Look: {
             /** Address */
@@ -3757,12 +3733,10 @@ export interface components {
         };
         /**
          * Looked
-         * @description What a look has found; nothing is kept. ``enrolled_as``: the system that this address or
-         *     machine is already.
-         *
-         *     ``related``: enrolled systems that it names as what it cannot work without, or as members of its
-         *     own set. ``fits``: the kinds that fit. With exactly one, or a given one, it has been read once:
-         *     parts, census and findings.
+         * @description Result of an inspection; nothing is kept. ``enrolled_as``: the system this address or machine
+         *     already is. ``related``: enrolled systems it names as dependencies or as members of its set.
+         *     ``fits``: matching kinds. With exactly one, or a given one, it has been read once: parts, census
+         *     and findings.
          */
         Looked: {
             /** Accepted */
@@ -3816,7 +3790,7 @@ export interface components {
         };
         /**
          * LookResult
-         * @description ``differs``: how the system differs from its last backup, in words; empty: it does not.
+         * @description ``differs``: how the system differs from its last backup, as text; empty: it does not.
          */
         LookResult: {
             /** Differs */
@@ -3829,8 +3803,8 @@ export interface components {
         };
         /**
          * LookWanted
-         * @description A machine that is not enrolled. Without a key only its fingerprint is returned; without a
-         *     kind one is proposed.
+         * @description A machine that is not enrolled. Without a key, only its fingerprint is returned; without a
+         *     kind, one is proposed.
          */
         LookWanted: {
             /** Address */
@@ -3858,7 +3832,7 @@ export interface components {
         };
         /**
          * Machine
-         * @description What the machine said it is.
+         * @description The machine's own identity.
          */
         Machine: {
             /**
@@ -3887,7 +3861,7 @@ export interface components {
         };
         /**
          * MarkedShown
-         * @description A backup that is marked to go from a store. ``seen``: when a sweep first saw the mark.
+         * @description A backup marked for removal from a store. ``seen``: when a sweep first saw the mark.
          */
         MarkedShown: {
             /** Backup */
@@ -3918,7 +3892,7 @@ export interface components {
         };
         /**
          * Matter
-         * @description Concerns of one cause, as one sentence. A system may have several of them.
+         * @description Concerns of one cause, as one sentence. A system may have several.
          */
         Matter: {
             /**
@@ -3955,7 +3929,7 @@ export interface components {
         };
         /**
          * MuteWanted
-         * @description Silence a concern for a while. It stays in the list, and alerts resume by themselves.
+         * @description Mutes a concern for a while. It stays in the list, and alerts resume by themselves.
          */
         MuteWanted: {
             /** Reason */
@@ -4087,8 +4061,8 @@ export interface components {
         };
         /**
          * NewKind
-         * @description A kind file. A newer version takes the place of the older one; backups carry the text they
-         *     came with.
+         * @description A kind file. A newer version replaces the older one; backups keep the text they were taken
+         *     with.
          */
         NewKind: {
             /** Text */
@@ -4131,7 +4105,7 @@ export interface components {
         };
         /**
          * NewLoginPlace
-         * @description Where a login may be used beside the systems and stores that have it.
+         * @description Where a login may be used besides the systems and stores that have it.
          */
         NewLoginPlace: {
             /** Address */
@@ -4435,7 +4409,7 @@ export interface components {
         };
         /**
          * NewToken
-         * @description A token for a program. It can do no more than the person who makes it, and no grave act.
+         * @description A token for a program. It can do no more than its person, and no grave act.
          */
         NewToken: {
             /**
@@ -4485,8 +4459,8 @@ export interface components {
         };
         /**
          * OtherClock
-         * @description ``ahead``: seconds that it is ahead of the service's; ``accepted``: seconds that a person has
-         *     confirmed.
+         * @description ``ahead``: seconds ahead of the service's clock; ``accepted``: seconds confirmed by a
+         *     person.
          */
         OtherClock: {
             /** Accepted */
@@ -4503,7 +4477,7 @@ export interface components {
         };
         /**
          * Overwrites
-         * @description What happens to the target's documents; ``changed`` and ``added`` name at most 200 each.
+         * @description Effect on the target's documents; ``changed`` and ``added`` name at most 200 each.
          */
         Overwrites: {
             /**
@@ -4544,7 +4518,7 @@ export interface components {
         };
         /**
          * OwnStateShown
-         * @description ``newest`` is the time of the newest good backup: what was changed after it would be lost.
+         * @description ``newest``: time of the newest good backup; later changes would be lost.
          */
         OwnStateShown: {
             /** Backup */
@@ -4774,7 +4748,7 @@ export interface components {
         };
         /**
          * PartHeld
-         * @description How much a backup holds of a part, as lists show it.
+         * @description The size of a part in a backup, for lists.
          */
         PartHeld: {
             /** Bytes */
@@ -4901,7 +4875,7 @@ export interface components {
         };
         /**
          * Place
-         * @description Where, as whom and by which host key or certificate a machine answers.
+         * @description A machine's address, account, and host key or certificate.
          */
         Place: {
             /** Account */
@@ -4913,7 +4887,7 @@ export interface components {
         };
         /**
          * PreviewResult
-         * @description What a sweep would do. ``doubts``: why it would do nothing, in words.
+         * @description What a sweep would do. ``doubts``: sentences why it would do nothing.
          */
         PreviewResult: {
             /** Condemned */
@@ -4958,7 +4932,7 @@ export interface components {
         };
         /**
          * Probe
-         * @description What a live system says it is, and how its face compares with the one known.
+         * @description A live system's identity, compared with the known one.
          */
         Probe: {
             /** Fingerprint */
@@ -4979,8 +4953,8 @@ export interface components {
         };
         /**
          * Problem
-         * @description RFC 9457. ``type`` is stable; ``field`` names the wish at fault; further members depend on
-         *     the type.
+         * @description RFC 9457. ``type`` is stable; ``field`` names the faulty field; other members depend on the
+         *     type.
          */
         Problem: {
             /** Detail */
@@ -5016,7 +4990,7 @@ export interface components {
         };
         /**
          * ProofWanted
-         * @description A fresh proof of who one is, for grave acts.
+         * @description A fresh authentication, for grave acts.
          */
         ProofWanted: {
             /** Code */
@@ -5056,7 +5030,7 @@ export interface components {
         };
         /**
          * ProviderSignIn
-         * @description What the provider has sent along to the address of the console or client.
+         * @description Parameters sent by the provider to the console or client.
          */
         ProviderSignIn: {
             /**
@@ -5107,7 +5081,7 @@ export interface components {
         };
         /**
          * Rekeyed
-         * @description The key set with its new generation, and a run for each of its stores.
+         * @description The key set with its new generation, and one run per store.
          */
         Rekeyed: {
             key_set: components["schemas"]["KeySetShown"];
@@ -5153,7 +5127,7 @@ export interface components {
         };
         /**
          * Relation
-         * @description Another system (or a host that is not enrolled), and why.
+         * @description A related system (or a host that is not enrolled), and the reason.
          */
         Relation: {
             /** Because */
@@ -5163,8 +5137,7 @@ export interface components {
         };
         /**
          * Relations
-         * @description Who must be back before this system, who waits for it, who it replicates with, and what that
-         *     means.
+         * @description A system's dependencies, dependants and replication peers, and the consequences.
          */
         Relations: {
             /** Certificates */
@@ -5182,7 +5155,7 @@ export interface components {
         };
         /**
          * RemovalShown
-         * @description A backup that a sweep removed from a store.
+         * @description A backup removed from a store by a sweep.
          */
         RemovalShown: {
             /** Backup */
@@ -5212,7 +5185,7 @@ export interface components {
         };
         /**
          * Removed
-         * @description A system that was removed, and what stays: backups, and the stores in which they lie.
+         * @description A removed system, and what remains: its backups and their stores.
          */
         Removed: {
             /** Backups */
@@ -5224,7 +5197,7 @@ export interface components {
         };
         /**
          * RemoveWanted
-         * @description Says why a system is to be forgotten here.
+         * @description The reason for forgetting a system.
          */
         RemoveWanted: {
             /** Because */
@@ -5232,7 +5205,7 @@ export interface components {
         };
         /**
          * RestoreResult
-         * @description ``missing``: names that the backup has and the target has not.
+         * @description ``missing``: names in the backup but not on the target.
          */
         RestoreResult: {
             /**
@@ -5283,8 +5256,8 @@ export interface components {
         };
         /**
          * Retired
-         * @description Says that a system is no more. ``let_go``: its successor is accepted, and its backups may go
-         *     by their ladders.
+         * @description Retires a system. ``let_go``: its successor is accepted, and its backups may be removed by
+         *     their ladders.
          */
         Retired: {
             /** Because */
@@ -5297,8 +5270,8 @@ export interface components {
         };
         /**
          * ReturnOrder
-         * @description Waves of systems that can come back together, earlier ones first, and circles in which all
-         *     need each other.
+         * @description Waves of systems that can be restored together, earlier ones first, and circles of mutual
+         *     dependencies.
          */
         ReturnOrder: {
             /** Circles */
@@ -5337,7 +5310,7 @@ export interface components {
         };
         /**
          * RoutinePreview
-         * @description ``stays`` and ``goes`` count the backups of the systems that are shown.
+         * @description ``stays`` and ``goes`` count the backups of the systems shown.
          */
         RoutinePreview: {
             /** Goes */
@@ -5551,8 +5524,8 @@ export interface components {
         };
         /**
          * SealedLogin
-         * @description The login of a far side, which else lay only in the store it opens and in the service that is
-         *     gone.
+         * @description A remote store's login, which would otherwise exist only in that store and in the lost
+         *     service.
          *
          *     ``sealed``: password or private key, base64, HPKE-sealed with ``info`` to the seal key in the
          *     store's header.
@@ -5571,7 +5544,7 @@ export interface components {
         };
         /**
          * SessionShown
-         * @description A session of a person, or a token that they made for a program.
+         * @description A session of a person, or a token they made for a program.
          */
         SessionShown: {
             /**
@@ -5933,7 +5906,7 @@ export interface components {
         };
         /**
          * SiteAdmitted
-         * @description The token is shown this once.
+         * @description The token is shown only once.
          */
         SiteAdmitted: {
             /** Name */
@@ -5943,8 +5916,8 @@ export interface components {
         };
         /**
          * SiteShown
-         * @description ``systems``: how many are reached through it. ``key``: of the machine it runs on, for those
-         *     at ``here``.
+         * @description ``systems``: number reached through it. ``key``: host key of the worker's own machine, for
+         *     systems at ``here``.
          */
         SiteShown: {
             /**
@@ -5999,7 +5972,8 @@ export interface components {
         };
         /**
          * StandingShown
-         * @description One state, in one or more backups in a row. ``change``: how a whole document came to it.
+         * @description One state, in one or more consecutive backups. ``change``: how a whole document changed to
+         *     it.
          */
         StandingShown: {
             change: components["schemas"]["DocumentChange"] | null;
@@ -6066,7 +6040,7 @@ export interface components {
         };
         /**
          * StoreChange
-         * @description What is left out stays. A changed key is accepted here, on purpose.
+         * @description Omitted fields are unchanged. A changed key can be accepted here.
          */
         StoreChange: {
             /**
@@ -6107,10 +6081,8 @@ export interface components {
         };
         /**
          * StoreOnSheet
-         * @description A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they
-         *     were found.
-         *
-         *     ``anchors``: what lay there when it was last looked at, with the backups that have come since.
+         * @description A place to fetch backups from. ``reached_at``: IP addresses found for the name in the
+         *     address. ``anchors``: its content when last read, with later backups added.
          */
         StoreOnSheet: {
             /** Account */
@@ -6222,8 +6194,8 @@ export interface components {
         };
         /**
          * SweepResult
-         * @description ``waiting``: backups that go when a person says so; ``marked``: that go later by
-         *     themselves.
+         * @description ``waiting``: backups whose removal a person must confirm; ``marked``: backups removed
+         *     later.
          */
         SweepResult: {
             /** Condemned */
@@ -6273,9 +6245,8 @@ export interface components {
         };
         /**
          * SystemAnchor
-         * @description What a store held of one system. ``numbers``: sequence numbers, as ranges from first to last.
-         *
-         *     ``digest``: of the names of its records and notes (:func:`digest_of`); empty: not known.
+         * @description What a store held of one system. ``numbers``: sequence numbers as ranges (first, last).
+         *     ``digest``: over the names of its records and notes (:func:`digest_of`); empty: unknown.
          */
         SystemAnchor: {
             /** Digest */
@@ -6460,8 +6431,8 @@ export interface components {
         };
         /**
          * TakeResult
-         * @description Sizes in bytes. ``changed``, ``new``, ``gone``: documents, from the backup before; None: it
-         *     is not known.
+         * @description Sizes in bytes. ``changed``, ``new``, ``gone``: documents since the previous backup; None:
+         *     unknown.
          */
         TakeResult: {
             /** Backup */
@@ -6499,7 +6470,7 @@ export interface components {
         };
         /**
          * TotpBegun
-         * @description A secret for an authenticator (RFC 6238), which counts once it has given a code.
+         * @description A secret for an authenticator (RFC 6238), active once a code from it is given.
          */
         TotpBegun: {
             /**
@@ -6526,7 +6497,7 @@ export interface components {
         };
         /**
          * Traced
-         * @description States, newest first. ``unread``: backups that could not be looked into, and why.
+         * @description States, newest first. ``unread``: backups that could not be read, and why.
          */
         Traced: {
             /** Looked At */
@@ -6607,7 +6578,7 @@ export interface components {
         };
         /**
          * Unlock
-         * @description A passphrase of the key set; needed where custody is apart.
+         * @description A passphrase of the key set; needed in custody apart.
          */
         Unlock: {
             /** Passphrase */
@@ -6615,7 +6586,7 @@ export interface components {
         };
         /**
          * UserChange
-         * @description What is left out stays.
+         * @description Omitted fields are unchanged.
          */
         UserChange: {
             /**
@@ -6701,7 +6672,7 @@ export interface components {
         };
         /**
          * WorkerShown
-         * @description ``skew``: seconds that its clock is ahead of the database's. ``runs``: what it holds now.
+         * @description ``skew``: seconds its clock is ahead of the database's. ``runs``: its present runs.
          */
         WorkerShown: {
             /** Id */

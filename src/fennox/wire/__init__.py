@@ -1,5 +1,5 @@
-"""What the API takes and answers. A module is loaded when it is first asked for (PEP 562), since a
-command needs few of them and should start at once.
+"""Requests and responses of the API. Modules are loaded on first use (PEP 562), because a command
+needs few of them and should start quickly.
 """
 
 from __future__ import annotations

@@ -92,7 +92,7 @@ class ProviderBegun(Shown):
 
 
 class ProviderSignIn(Wanted):
-    """What the provider has sent along to the address of the console or client."""
+    """Parameters sent by the provider to the console or client."""
 
     state: str = Field(max_length=200)
     code: SecretStr = Field(max_length=4096)
@@ -111,7 +111,7 @@ class FirstUser(Wanted):
 
 
 class ProofWanted(Wanted):
-    """A fresh proof of who one is, for grave acts."""
+    """A fresh authentication, for grave acts."""
 
     password: Secret
     code: Code | None = None
@@ -131,7 +131,7 @@ class NewUser(Wanted):
 
 
 class UserChange(Wanted):
-    """What is left out stays."""
+    """Omitted fields are unchanged."""
 
     role: Role | None = None
     rights: Rights | None = None
@@ -159,7 +159,7 @@ class UserShown(Shown):
 
 
 class SessionShown(Shown):
-    """A session of a person, or a token that they made for a program."""
+    """A session of a person, or a token they made for a program."""
 
     id: str
     user: str
@@ -177,7 +177,7 @@ class SessionShown(Shown):
 
 
 class NewToken(Wanted):
-    """A token for a program. It can do no more than the person who makes it, and no grave act."""
+    """A token for a program. It can do no more than its person, and no grave act."""
 
     name: Noun
     kind: Literal["automation", "metrics"] = "automation"
@@ -195,7 +195,7 @@ class TokenMade(Shown):
 
 
 class TotpBegun(Shown):
-    """A secret for an authenticator (RFC 6238), which counts once it has given a code."""
+    """A secret for an authenticator (RFC 6238), active once a code from it is given."""
 
     secret: str
     address: str = Field(description="The same as an otpauth:// address.")
@@ -264,7 +264,7 @@ class Decision(Wanted):
 
 
 class ApprovalActs(Wanted):
-    """The groups of grave acts that need a second person."""
+    """Groups of grave acts that need a second person."""
 
     acts: list[Act] = Field(max_length=20)
 
@@ -287,7 +287,7 @@ class AuditEntry(Shown):
 
 
 class AuditChecked(Shown):
-    """What a check of the chain found. ``faults``: in words, the first first."""
+    """Result of a check of the chain. ``faults``: sentences, first fault first."""
 
     entries: int
     faults: list[str]

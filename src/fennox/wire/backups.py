@@ -1,4 +1,4 @@
-"""Backups: what is taken, held, copied and exported, and what people hand in."""
+"""Backups: taking, holding, copying, exporting, and hand-ins."""
 
 from __future__ import annotations
 
@@ -48,10 +48,8 @@ class CopyWanted(Wanted):
 
 
 class CopyShown(Shown):
-    """One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if
-    nothing is known.
-
-    ``untold``: facts about the backup, such as a hold, not written to the store yet.
+    """One place that holds a backup. ``damaged``: why it cannot be read completely there; empty: no
+    known damage. ``untold``: notes about the backup, such as a hold, not yet written to the store.
     """
 
     store: str
@@ -91,20 +89,20 @@ class BackupShown(Shown):
     )
     findings: list[Finding]
     left_out: list[str]
-    worth: list[str]  # what it is good for and what not, in sentences
+    worth: list[str]  # what it is good for and what not, as sentences
     held: bool
     held_because: str
     doubtful: bool
     doubtful_because: str
-    expired: bool  # marked to go; it can still be kept
+    expired: bool  # marked for removal; can still be kept
     expired_at: Aware | None = None
     misdated: bool = False  # its date is known to be wrong
-    future: bool = False  # its date is still to come by the service's clock
+    future: bool = False  # its date is in the future by the service's clock
     kept_by: list[str]
 
 
 class MarkedShown(Shown):
-    """A backup that is marked to go from a store. ``seen``: when a sweep first saw the mark."""
+    """A backup marked for removal from a store. ``seen``: when a sweep first saw the mark."""
 
     backup: str
     system: str
@@ -116,11 +114,11 @@ class MarkedShown(Shown):
     marked: Aware | None
     seen: Aware | None
     waits: str
-    person: bool  # only a person lets it go
+    person: bool  # only a person can release it
 
 
 class RemovalShown(Shown):
-    """A backup that a sweep removed from a store."""
+    """A backup removed from a store by a sweep."""
 
     backup: str
     system: str

@@ -1,7 +1,6 @@
-"""What all answers and requests share. Times are RFC 3339 in UTC, sizes bytes, durations seconds.
-
-Shapes of answers are built when they are first used, since a command needs few of them and should
-start at once.
+"""Bases of requests and responses. Times are RFC 3339 in UTC, sizes bytes, durations seconds.
+Response models are built on first use, because a command needs few of them and should start
+quickly.
 """
 
 from __future__ import annotations
@@ -14,7 +13,7 @@ T = TypeVar("T")
 
 
 class Wanted(BaseModel):
-    """Base of requests: unknown fields are an error, so that a misspelt wish is not silently
+    """Base of requests: unknown fields are an error, so that a misspelt field is not silently
     ignored.
     """
 
@@ -23,7 +22,7 @@ class Wanted(BaseModel):
     @field_validator("*", mode="before")
     @classmethod
     def without_nul(cls, given: object) -> object:
-        """No name, text or secret holds one, and PostgreSQL keeps none."""
+        """NUL occurs in no valid name, text or secret, and PostgreSQL cannot store it."""
         if holds_nul(given):
             raise ValueError("a text holds the character NUL, which cannot be kept")
         return given
@@ -42,7 +41,7 @@ def holds_nul(given: object) -> bool:
 
 
 class Shown(BaseModel):
-    """Base of answers. Readers of the API must ignore fields they do not know."""
+    """Base of responses. Clients must ignore unknown fields."""
 
     model_config = ConfigDict(
         extra="ignore", json_schema_serialization_defaults_required=True, defer_build=True
@@ -50,15 +49,15 @@ class Shown(BaseModel):
 
 
 class Page(Shown, Generic[T]):
-    """One page of a list; ``after`` is the cursor of the next one, or null."""
+    """One page of a list; ``after``: cursor of the next page, or null."""
 
     items: list[T]
     after: str | None = None
 
 
 class Problem(Shown):
-    """RFC 9457. ``type`` is stable; ``field`` names the wish at fault; further members depend on
-    the type.
+    """RFC 9457. ``type`` is stable; ``field`` names the faulty field; other members depend on the
+    type.
     """
 
     model_config = ConfigDict(extra="allow")

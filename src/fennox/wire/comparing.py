@@ -13,10 +13,9 @@ from fennox.wire.base import Shown, Wanted
 
 
 class CompareWanted(Wanted):
-    """Either two backups, or a system: then what changed in it since a time, or since the backup
-    before the newest.
-
-    ``live``: a backup (``before``) or a system's newest is compared with the system as it is now.
+    """Either two backups, or a system: then its changes since a time, or since the backup before
+    the newest. ``live``: compares a backup (``before``) or the system's newest with the live
+    system.
     """
 
     before: str | None = Field(default=None, max_length=64)
@@ -46,7 +45,7 @@ class CompareWanted(Wanted):
 
 
 class ComparedBackup(Shown):
-    """``id`` is empty for the system as it is now."""
+    """``id`` is empty for the live system."""
 
     id: str
     system: str
@@ -55,7 +54,7 @@ class ComparedBackup(Shown):
 
 
 class Compared(Shown):
-    """What changed from ``before`` to ``after``. Secret values are masked."""
+    """Changes from ``before`` to ``after``. Secret values are masked."""
 
     before: ComparedBackup
     after: ComparedBackup
@@ -78,7 +77,9 @@ class TraceWanted(Wanted):
 
 
 class StandingShown(Shown):
-    """One state, in one or more backups in a row. ``change``: how a whole document came to it."""
+    """One state, in one or more consecutive backups. ``change``: how a whole document changed to
+    it.
+    """
 
     first: ComparedBackup
     last: ComparedBackup
@@ -89,7 +90,7 @@ class StandingShown(Shown):
 
 
 class Traced(Shown):
-    """States, newest first. ``unread``: backups that could not be looked into, and why."""
+    """States, newest first. ``unread``: backups that could not be read, and why."""
 
     system: str
     looked_at: int

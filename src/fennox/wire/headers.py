@@ -1,4 +1,4 @@
-"""Headers of answers, apart from their shapes: a command needs these at once, and those rarely."""
+"""Response headers, separate from the models: commands always need these, but few of those."""
 
 from __future__ import annotations
 

@@ -38,8 +38,8 @@ class KindShown(Shown):
 
 
 class NewKind(Wanted):
-    """A kind file. A newer version takes the place of the older one; backups carry the text they
-    came with.
+    """A kind file. A newer version replaces the older one; backups keep the text they were taken
+    with.
     """
 
     text: str = Field(max_length=1_000_000)

@@ -1,4 +1,4 @@
-"""Fennox's own state: whether it is kept, where, and how much would be lost."""
+"""Fennox's own state: whether and where it is backed up, and how much would be lost."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ class OwnStateWanted(Wanted):
 
 
 class OwnStateShown(Shown):
-    """``newest`` is the time of the newest good backup: what was changed after it would be lost."""
+    """``newest``: time of the newest good backup; later changes would be lost."""
 
     kept: bool
     system: str | None

@@ -1,4 +1,4 @@
-"""The recovery sheet: all that is needed on the bad day, but the passphrase."""
+"""The recovery sheet: everything needed after a disaster, except the passphrase."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ from fennox.wire.stores import Custody, Suite
 
 
 class SealedLogin(Shown):
-    """The login of a far side, which else lay only in the store it opens and in the service that is
-    gone.
+    """A remote store's login, which would otherwise exist only in that store and in the lost
+    service.
 
     ``sealed``: password or private key, base64, HPKE-sealed with ``info`` to the seal key in the
     store's header.
@@ -26,10 +26,8 @@ class SealedLogin(Shown):
 
 
 class StoreOnSheet(Shown):
-    """A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they
-    were found.
-
-    ``anchors``: what lay there when it was last looked at, with the backups that have come since.
+    """A place to fetch backups from. ``reached_at``: IP addresses found for the name in the
+    address. ``anchors``: its content when last read, with later backups added.
     """
 
     name: str

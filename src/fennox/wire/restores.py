@@ -11,7 +11,7 @@ from fennox.wire.base import Shown, Wanted
 
 
 class EntranceWanted(Wanted):
-    """Where the steps connect to on the target, for kinds with an entrance for that."""
+    """Where steps connect on the target, for kinds with an entrance."""
 
     at: str | None = Field(
         default=None, description="host:port; the target's host and the kind's port if left out."

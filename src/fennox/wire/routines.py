@@ -118,9 +118,7 @@ class SystemPreview(Shown):
 
 
 class Load(Shown):
-    """What begins in one hour of the coming two weeks: runs, and the seconds they are expected to
-    take.
-    """
+    """One hour of the coming two weeks: number of starting runs, and their expected seconds."""
 
     hour: Aware
     runs: int
@@ -147,7 +145,7 @@ class Coming(Shown):
 
 
 class RoutinePreview(Shown):
-    """``stays`` and ``goes`` count the backups of the systems that are shown."""
+    """``stays`` and ``goes`` count the backups of the systems shown."""
 
     routine: str
     next_runs: list[Aware]

@@ -63,7 +63,7 @@ class NewStore(Wanted):
 
 
 class StoreChange(Wanted):
-    """What is left out stays. A changed key is accepted here, on purpose."""
+    """Omitted fields are unchanged. A changed key can be accepted here."""
 
     name: Noun | None = None
     login: Noun | None = None
@@ -86,7 +86,7 @@ class StoreChange(Wanted):
 
 
 class Look(Wanted):
-    """Look at any folder of a far side before it becomes a store."""
+    """Browse a far side's folder before making a store."""
 
     address: str = Field(max_length=1024)
     login: Noun | None = None
@@ -142,13 +142,13 @@ class StoreShown(Shown):
 
 
 class Forgotten(Shown):
-    """How many backups lay nowhere else, and have left the catalogue."""
+    """Number of backups stored nowhere else, which have left the catalogue."""
 
     backups: int
 
 
 class AdoptStore(Wanted):
-    """A store that exists, with backups that the catalogue does not know."""
+    """An existing store, with backups unknown to the catalogue."""
 
     name: Noun
     address: str = Field(max_length=1024)
@@ -162,7 +162,7 @@ class AdoptStore(Wanted):
 
 
 class Unlock(Wanted):
-    """A passphrase of the key set; needed where custody is apart."""
+    """A passphrase of the key set; needed in custody apart."""
 
     passphrase: SecretStr | None = None
 
@@ -272,7 +272,7 @@ class LoginChange(Wanted):
 
 
 class NewLoginPlace(Wanted):
-    """Where a login may be used beside the systems and stores that have it."""
+    """Where a login may be used besides the systems and stores that have it."""
 
     address: str = Field(min_length=1, max_length=300)
     key: str | None = Field(
@@ -307,7 +307,7 @@ class LoginShown(Shown):
 
 
 class Rekeyed(Shown):
-    """The key set with its new generation, and a run for each of its stores."""
+    """The key set with its new generation, and one run per store."""
 
     key_set: KeySetShown
     runs: list[RunShown]

@@ -18,9 +18,7 @@ from fennox.core.names import Noun
 
 
 class Identity(KindModel):
-    """What the machine says it is: commands or requests by name, and expressions over their
-    answers.
-    """
+    """The machine's identity: commands or requests by name, and expressions over their answers."""
 
     run: dict[str, Words] = {}
     """Commands by name."""
@@ -58,7 +56,7 @@ class Identity(KindModel):
 
 
 class Clock(KindModel):
-    """How to ask a machine for its time. A clock that is far off becomes a concern."""
+    """How to read a machine's time. A clock that is far off becomes a concern."""
 
     run: Words | None = None
     """A command."""
@@ -77,7 +75,7 @@ class Clock(KindModel):
 
 
 class Completeness(KindModel):
-    """What a rebuild cannot do without. The expression must give at least one value."""
+    """Essential content for a rebuild. The expression must yield at least one value."""
 
     code: Noun
     """A noun for the finding."""
@@ -92,7 +90,7 @@ class Completeness(KindModel):
 
 
 class Doubt(KindModel):
-    """What should not be there: every value that the expression finds becomes a finding."""
+    """Unwanted content: every value the expression yields becomes a finding."""
 
     code: Noun
     """A noun for the finding."""
@@ -107,7 +105,7 @@ class Doubt(KindModel):
 
 
 class PathReference(KindModel):
-    """Paths that the configuration points to; one that no part holds is a finding."""
+    """Paths the configuration refers to; a path in no part is a finding."""
 
     title: str
     """What points there."""
@@ -119,7 +117,7 @@ VersionRule = Literal["same", "same-major", "not-older", "any"]
 
 
 class Requires(KindModel):
-    """What a target must match."""
+    """Properties a target must match."""
 
     product: Literal["same", "any"] = "same"
     """Whether the target must be the same product."""
@@ -138,7 +136,7 @@ class Requires(KindModel):
 
 
 class Guard(KindModel):
-    """When a new backup is doubted, in comparison with the last good ones."""
+    """When a new backup is doubtful, compared with the last good ones."""
 
     share: Annotated[float, Field(gt=0, lt=1)] = 0.5
     """A list that lost more than this share of its names is doubted."""
@@ -151,11 +149,9 @@ class Guard(KindModel):
 
 
 class Around(KindModel):
-    """What is done before a take and undone after it: a program stopped, a lock set, an entrance
-    opened.
-
-    It is undone however the take ends. If the worker dies, the next run undoes it; until then it is
-    a concern.
+    """An action before a take, undone after it: stopping a program, setting a lock, opening an
+    entrance. It is undone however the take ends. If the worker dies, the next run undoes it; until
+    then it is a concern.
     """
 
     title: str
@@ -171,7 +167,7 @@ class Around(KindModel):
 
 
 class DefaultLogin(KindModel):
-    """A login that every fresh installation has. When a system is enrolled, it is tried once."""
+    """A login every fresh installation has. It is tried when a system is enrolled."""
 
     account: str
     """The account."""
@@ -180,7 +176,7 @@ class DefaultLogin(KindModel):
 
 
 class Replicas(KindModel):
-    """For a member of a replicated set: who the others are, and what they do to a restored copy."""
+    """For a member of a replicated set: the other members, and their effect on a restored copy."""
 
     list: str
     """The census list whose names are the hosts of the other members."""
@@ -193,7 +189,9 @@ class Replicas(KindModel):
 
 
 class Program(KindModel):
-    """A program whose version, the one name of a census list, the target must match as well."""
+    """A program whose version the target must match as well; the version is the only name in a
+    census list.
+    """
 
     title: str
     """The name of the program."""
@@ -204,10 +202,9 @@ class Program(KindModel):
 
 
 class Noise(KindModel):
-    """What differs at every capture and means nothing; a comparison passes over it.
-
-    ``lines``: lines that fit this pattern. ``jsonpath``: these values of a structured document.
-    ``whole``: the document's content, so that only its being there counts.
+    """Meaningless differences between takes, ignored by comparisons. ``lines``: lines that match
+    this pattern. ``jsonpath``: these values of a structured document. ``whole``: the document's
+    whole content, so that only its existence counts.
     """
 
     title: str
@@ -246,10 +243,8 @@ class Collection(KindModel):
 
 
 class Format(KindModel):
-    """How to read documents in a comparison whose names do not show their format.
-
-    ``heading`` is a pattern for the lines of a text that the following ones stand under; its group
-    is the title.
+    """How to parse documents in a comparison whose names do not show their format. ``heading``: a
+    pattern for heading lines of a text; its group is the title.
     """
 
     in_: Annotated[str, Field(alias="in")]
@@ -263,9 +258,7 @@ class Format(KindModel):
 
 
 class Harmless(KindModel):
-    """Messages of commands and of tar that are expected and mean nothing; they are kept apart from
-    all others.
-    """
+    """Expected, harmless messages of commands and of tar; reported separately from all others."""
 
     title: str
     """Why they mean nothing."""
@@ -274,10 +267,8 @@ class Harmless(KindModel):
 
 
 class Hidden(KindModel):
-    """Values inside documents that are never shown: in a comparison only that they changed.
-
-    ``alone``: they are all that is secret in a secret document, so that the rest of it may be
-    shown.
+    """Values inside documents that are never shown; a comparison only reports that they changed.
+    ``alone``: nothing else in a secret document is secret, so the rest may be shown.
     """
 
     in_: Annotated[str, Field(alias="in")]
@@ -297,8 +288,8 @@ class Hidden(KindModel):
 
 
 class Expected(KindModel):
-    """Draws from captured documents where, and with which key, the machine will answer after a
-    restore.
+    """Reads from captured documents at which address, and with which key, the machine will answer
+    after a restore.
     """
 
     address: Expression | None = None

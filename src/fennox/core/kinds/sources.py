@@ -1,4 +1,4 @@
-"""Parts of a kind file: settings, what is drawn from documents, and where documents come from."""
+"""Parts of a kind file: settings, expressions over documents, and sources of documents."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ class Setting(KindModel):
         return self
 
     def unfit(self, value: str) -> str | None:
-        """What speaks against a value; None: it fits."""
+        """Why a value is invalid; None: it is valid."""
         match self.type:
             case "path" if not value.startswith("/"):
                 return f"{value!r} is not a path: it must begin with /"
@@ -75,10 +75,9 @@ _LANGUAGES = ("regex", "jsonpath", "xpath", "csv", "ini", "names")
 
 
 class Expression(KindModel):
-    """Draws values from captured documents. Exactly one language is given.
-
-    ``in`` is a document's path, or a pattern with ``*``. ``names`` gives the paths themselves, cut
-    by a pattern with one group. ``read`` says what is made of each value.
+    """Reads values from captured documents, in exactly one language. ``in``: a document's path, or
+    a pattern with ``*``. ``names``: yields the paths themselves, cut by a pattern with one group.
+    ``read``: how each value is converted.
     """
 
     in_: Annotated[str, Field(alias="in")]
@@ -129,7 +128,7 @@ class IniKey(KindModel):
 
 class CsvColumn(KindModel):
     """One column of lines with a separator, counted from 1; lines beginning with ``comment`` are
-    passed over.
+    skipped.
     """
 
     column: Annotated[int, Field(ge=1)]
@@ -169,7 +168,7 @@ class Action(KindModel):
 
 
 class Until(KindModel):
-    """When a polled answer is final: a JSONPath and the value it must have, or one that means
+    """When a polled response is final: a JSONPath and its required value, or a value that means
     failure.
     """
 
@@ -186,7 +185,7 @@ class Until(KindModel):
 class Ask(KindModel):
     """A document from an HTTP interface: one request, or start → poll until → fetch.
 
-    ``{job}`` in the later paths is what ``job`` draws from the answer to ``start``.
+    ``{job}`` in the later paths is the value ``job`` reads from the response to ``start``.
     """
 
     start: Request | None = None
@@ -208,7 +207,7 @@ class Ask(KindModel):
 
 
 class Hand(KindModel):
-    """A document that a person exports in the system's own console and hands in."""
+    """A document a person exports in the system's own console and hands in."""
 
     how: str
     """What the person does there, in words."""
@@ -282,7 +281,7 @@ class Source(KindModel):
 
 
 class PartModel(KindModel):
-    """A named piece that people choose."""
+    """A named piece of a system that people can choose."""
 
     name: Noun
     """A noun by which people choose it."""

@@ -1,4 +1,4 @@
-"""Steps of a restore, as a kind file says them."""
+"""Steps of a restore in a kind file."""
 
 from __future__ import annotations
 
@@ -12,11 +12,9 @@ from fennox.core.names import Noun
 
 
 class Each(KindModel):
-    """Repeat a step for names of a census list: all of the backup's, those missing on the target,
-    or its extra ones.
-
-    A step whose commands are fed a document of their own takes ``{name}`` into the document's name
-    as well.
+    """Repeats a step for names of a census list: all of the backup's, those missing on the target,
+    or extra ones there. If each command is fed its own document, ``{name}`` also applies to the
+    document's name.
     """
 
     names: Literal["all", "missing", "extra"]
@@ -29,12 +27,10 @@ Verb = Literal["command", "request", "write", "upload", "gate", "rejoin", "check
 
 
 class StepModel(KindModel):
-    """One step of a restore. ``repeat`` says that doing it twice does no harm, so it may be
-    resumed.
-
-    A command with ``document`` gets that document of its one part on standard input. ``validate``
-    puts the documents of its parts into a folder of their own on the target, ``{scratch}``, runs
-    the command there, and takes it away.
+    """One step of a restore. ``repeat``: running it twice is harmless, so it may be resumed. A
+    command with ``document`` gets that document of its only part on standard input. ``validate``:
+    writes the documents of its parts into a temporary folder on the target, ``{scratch}``, runs the
+    command there, and removes the folder.
     """
 
     title: str
@@ -107,9 +103,8 @@ class StepModel(KindModel):
 
 
 class UndoStep(StepModel):
-    """What undoes a step if the restore is given up after that step had begun.
-
-    It must do no harm where the step was not done to its end, and may be done more than once.
+    """Undoes a step if the restore is given up after that step began. It must be harmless if the
+    step was not completed, and may run more than once.
     """
 
     undoes: str
@@ -130,7 +125,7 @@ class UndoStep(StepModel):
 
 
 class Entrance(KindModel):
-    """Where a restore acts, if not where the system is read: its steps go there, looks and the
+    """Where a restore acts, if not where the system is read: steps connect there; reading and the
     proof do not.
     """
 
@@ -161,5 +156,5 @@ class Restore(KindModel):
     """What undoes steps of the other phases, if the restore is given up."""
 
     def steps(self) -> list[tuple[Phase, StepModel]]:
-        """In the order in which they are done."""
+        """In the order of execution."""
         return [(phase, step) for phase in FORWARD for step in getattr(self, phase)]

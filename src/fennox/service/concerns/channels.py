@@ -152,7 +152,7 @@ async def _email(address: str, settings: RouteSettings, secret: str, message: Me
 
 
 def _event(message: Message) -> dict[str, object]:
-    """A CloudEvent 1.0 in JSON."""
+    """A CloudEvents 1.0 event in JSON."""
     return {
         "specversion": "1.0",
         "id": message.id,

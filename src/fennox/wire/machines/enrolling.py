@@ -1,4 +1,4 @@
-"""Looking at a machine, enrolling it as a system, changing and retiring that."""
+"""Inspecting a machine, enrolling it as a system, changing and retiring systems."""
 
 from __future__ import annotations
 
@@ -62,14 +62,14 @@ class SystemChange(Wanted):
 
 
 class Confirmed(Wanted):
-    """Says that the machine that answers now is this system: it was reinstalled or replaced."""
+    """Confirms that the present machine is this system: it was reinstalled or replaced."""
 
     machine: str
 
 
 class Retired(Wanted):
-    """Says that a system is no more. ``let_go``: its successor is accepted, and its backups may go
-    by their ladders.
+    """Retires a system. ``let_go``: its successor is accepted, and its backups may be removed by
+    their ladders.
     """
 
     because: str = Field(min_length=1, max_length=500)
@@ -77,13 +77,13 @@ class Retired(Wanted):
 
 
 class RemoveWanted(Wanted):
-    """Says why a system is to be forgotten here."""
+    """The reason for forgetting a system."""
 
     because: str = Field(min_length=1, max_length=500)
 
 
 class Removed(Shown):
-    """A system that was removed, and what stays: backups, and the stores in which they lie."""
+    """A removed system, and what remains: its backups and their stores."""
 
     name: str
     backups: int
@@ -91,8 +91,8 @@ class Removed(Shown):
 
 
 class LookWanted(Wanted):
-    """A machine that is not enrolled. Without a key only its fingerprint is returned; without a
-    kind one is proposed.
+    """A machine that is not enrolled. Without a key, only its fingerprint is returned; without a
+    kind, one is proposed.
     """
 
     address: str = Field(max_length=260)
@@ -105,7 +105,7 @@ class LookWanted(Wanted):
 
 
 class CertificateShown(Shown):
-    """A certificate among what was captured, or the one that a machine shows (no document)."""
+    """A captured certificate, or the one a machine presents (without document)."""
 
     document: str
     subject: str
@@ -121,12 +121,10 @@ class TriedPart(Shown):
 
 
 class Looked(Shown):
-    """What a look has found; nothing is kept. ``enrolled_as``: the system that this address or
-    machine is already.
-
-    ``related``: enrolled systems that it names as what it cannot work without, or as members of its
-    own set. ``fits``: the kinds that fit. With exactly one, or a given one, it has been read once:
-    parts, census and findings.
+    """Result of an inspection; nothing is kept. ``enrolled_as``: the system this address or machine
+    already is. ``related``: enrolled systems it names as dependencies or as members of its set.
+    ``fits``: matching kinds. With exactly one, or a given one, it has been read once: parts, census
+    and findings.
     """
 
     address: str
@@ -145,7 +143,7 @@ class Looked(Shown):
 
 
 class Probe(Shown):
-    """What a live system says it is, and how its face compares with the one known."""
+    """A live system's identity, compared with the known one."""
 
     reached: bool
     fingerprint: str

@@ -1,4 +1,4 @@
-"""How systems hang together, and the order they come back in."""
+"""Relations between systems, and the order of their restore."""
 
 from __future__ import annotations
 
@@ -7,16 +7,14 @@ from fennox.wire.machines.enrolling import CertificateShown
 
 
 class Relation(Shown):
-    """Another system (or a host that is not enrolled), and why."""
+    """A related system (or a host that is not enrolled), and the reason."""
 
     name: str
     because: str
 
 
 class Relations(Shown):
-    """Who must be back before this system, who waits for it, who it replicates with, and what that
-    means.
-    """
+    """A system's dependencies, dependants and replication peers, and the consequences."""
 
     needs: list[Relation]
     needed_by: list[Relation]
@@ -27,8 +25,8 @@ class Relations(Shown):
 
 
 class ReturnOrder(Shown):
-    """Waves of systems that can come back together, earlier ones first, and circles in which all
-    need each other.
+    """Waves of systems that can be restored together, earlier ones first, and circles of mutual
+    dependencies.
     """
 
     waves: list[list[str]]

@@ -1,10 +1,7 @@
-"""Workers at sites: who may come, and what they and the service say to each other over a WebSocket
-(RFC 6455).
-
-The worker connects to ``/api/v1/sites/worker`` and says who it is (:class:`Hello`). For every
-connection that the service wants (:class:`Reach`) it makes one, connects a second time, to
-``/api/v1/sites/streams/{stream}``, and passes the bytes on both ways as binary messages; or it says
-why not (:class:`Refused`).
+"""Workers at sites: admission, and their messages over a WebSocket (RFC 6455). The worker connects
+to ``/api/v1/sites/worker`` and identifies itself (:class:`Hello`). For each requested connection
+(:class:`Reach`) it connects to the host and to ``/api/v1/sites/streams/{stream}``, and relays bytes
+both ways as binary messages; or it refuses with a reason (:class:`Refused`).
 """
 
 from __future__ import annotations
@@ -37,15 +34,15 @@ class NewSite(Wanted):
 
 
 class SiteAdmitted(Shown):
-    """The token is shown this once."""
+    """The token is shown only once."""
 
     name: str
     token: str = Field(repr=False)
 
 
 class SiteShown(Shown):
-    """``systems``: how many are reached through it. ``key``: of the machine it runs on, for those
-    at ``here``.
+    """``systems``: number reached through it. ``key``: host key of the worker's own machine, for
+    systems at ``here``.
     """
 
     name: str

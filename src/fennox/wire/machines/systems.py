@@ -48,12 +48,12 @@ class SystemShown(Shown):
     patience: int = Field(description="Seconds that a connection may take.")
     key_until: Aware | None
     suspended_because: str
-    left_open: list[str]  # what takes did around them and did not undo
-    looked: Aware | None  # of the last look between takes
-    differs: str  # how it differed then from its last backup, in words; empty: it did not
+    left_open: list[str]  # actions around takes that were not undone
+    looked: Aware | None  # time of the last look
+    differs: str  # how it differed from its last backup, as text; empty: it did not
     differs_since: Aware | None
-    retired: Aware | None  # since when it is no more
+    retired: Aware | None  # when it was retired
     retired_because: str
-    let_go: bool  # whether a retired one's backups may go by their ladders
+    let_go: bool  # whether a retired system's backups may be removed by their ladders
     last_run: RunBrief | None
     active_run: RunBrief | None

@@ -1,4 +1,4 @@
-"""Who is alerted about concerns."""
+"""Alert routes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Clocks, and what speaks against the service's."""
+"""Clocks, and doubts about the service's clock."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from fennox.wire.base import Shown
 
 
 class OtherClock(Shown):
-    """``ahead``: seconds that it is ahead of the service's; ``accepted``: seconds that a person has
-    confirmed.
+    """``ahead``: seconds ahead of the service's clock; ``accepted``: seconds confirmed by a
+    person.
     """
 
     name: str
@@ -18,7 +18,7 @@ class OtherClock(Shown):
 
 
 class EventShown(Shown):
-    """Something that has happened; dates up to ``accepted`` were confirmed by a person."""
+    """A past event; dates up to ``accepted`` are confirmed by a person."""
 
     name: str
     at: Aware
@@ -26,7 +26,7 @@ class EventShown(Shown):
 
 
 class ClocksShown(Shown):
-    """``believed``: nothing speaks against the service's clock. Else ``doubts`` say what does,
+    """``believed``: no doubts about the service's clock. Otherwise ``doubts`` lists them, and
     ``means`` what waits.
     """
 
@@ -41,9 +41,7 @@ class ClocksShown(Shown):
 
 
 class ClocksConfirmed(Shown):
-    """What follows from what a person has confirmed, in sentences; empty: nothing was to be
-    confirmed.
-    """
+    """Consequences of a confirmation, as sentences; empty: there was nothing to confirm."""
 
     said: list[str]
     clocks: ClocksShown

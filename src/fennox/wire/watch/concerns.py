@@ -10,7 +10,7 @@ from fennox.wire.base import Shown, Wanted
 
 
 class Concern(Shown):
-    """Something that is wrong or will be; it ends by itself when it no longer holds."""
+    """A present or coming problem; it ends by itself when it no longer holds."""
 
     id: str
     severity: Severity
@@ -27,7 +27,7 @@ class Concern(Shown):
 
 
 class Matter(Shown):
-    """Concerns of one cause, as one sentence. A system may have several of them."""
+    """Concerns of one cause, as one sentence. A system may have several."""
 
     severity: Severity
     text: str
@@ -40,7 +40,7 @@ class Matter(Shown):
 
 
 class MuteWanted(Wanted):
-    """Silence a concern for a while. It stays in the list, and alerts resume by themselves."""
+    """Mutes a concern for a while. It stays in the list, and alerts resume by themselves."""
 
     until: Aware
     reason: str = Field(min_length=1, max_length=500)

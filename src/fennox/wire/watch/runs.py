@@ -1,4 +1,4 @@
-"""Runs and the estate's state."""
+"""Runs, and the state of the estate."""
 
 from __future__ import annotations
 
@@ -46,9 +46,7 @@ class RunShown(Shown):
     attempt: int
     stop_asked: bool
     wants_passphrase: bool
-    waits_for: str = (
-        ""  # which run of its system it lines up behind, as a sentence; empty: it does not
-    )
+    waits_for: str = ""  # the run it waits behind, as a sentence; empty: none
     reason: str
     remedy: str
     problem: str | None
@@ -57,14 +55,14 @@ class RunShown(Shown):
     bytes: int
     expected_seconds: float | None
     outcome: str
-    odd: str  # how it differs from earlier takes of the same system, in words; empty: it does not
+    odd: str  # how it differs from earlier takes of the system, as text; empty: it does not
     steps: list[StepShown] = []
     result: Told | None = Field(
         default=None, description="What came of it; by its kind other facts."
     )
 
     def told(self, of: type[ResultT]) -> ResultT:
-        """Its result, of this kind. Raises ``TypeError`` if it is of another kind, or missing."""
+        """Its result of the given kind. Raises ``TypeError`` for another kind or none."""
         if not isinstance(self.result, of):
             raise TypeError(f"the {self.kind} {self.id} came to {self.result!r}")
         return self.result

@@ -1,4 +1,4 @@
-"""Processes that do the runs."""
+"""Workers: the processes that carry out runs."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from fennox.wire.base import Shown
 
 
 class WorkerShown(Shown):
-    """``skew``: seconds that its clock is ahead of the database's. ``runs``: what it holds now."""
+    """``skew``: seconds its clock is ahead of the database's. ``runs``: its present runs."""
 
     id: str
     name: str

@@ -1,4 +1,4 @@
-"""Backups: taking, looking, exporting, holding."""
+"""Backups: taking, listing, exporting, copying."""
 
 from __future__ import annotations
 
@@ -64,7 +64,7 @@ async def take_backup(
     who: Who,
     idempotency_key: str | None = Header(default=None),
 ) -> RunShown:
-    """Start a take. The answer is its run; follow it for the backup."""
+    """Start a take. Returns its run; follow it for the backup."""
     async with context.session() as session:
         made = await start_take(context, session, wanted, who.name, idempotency_key)
         await audit.note(
@@ -81,7 +81,7 @@ async def take_backup(
 
 @router.get("/systems/{name}/hand-ins")
 async def list_hand_ins(name: str, context: Here) -> Page[HandInShown]:
-    """What people export and hand in for a system, and when it is due."""
+    """Documents that people export and hand in for a system, and when they are due."""
     async with context.session() as session:
         system = await named(session, System, name)
         return await system_views.hand_ins_of(context, session, system)
@@ -97,8 +97,8 @@ async def hand_in(
     store: str | None = None,
     note: Annotated[str, Query(max_length=500)] = "",
 ) -> RunShown:
-    """Hand in a document that a person exported; the body is its content. The answer is the run
-    that takes it.
+    """Hand in a document that a person exported; the body is its content. Returns the run that
+    takes it.
     """
     content = bytearray()
     async for block in request.stream():
@@ -121,7 +121,7 @@ async def hand_in(
 
 @router.get("/backups/{backup}")
 async def show_backup(backup: str, context: Here) -> BackupShown:
-    """One backup, by id, the beginning of its id, or its name."""
+    """One backup, by id, a prefix of its id, or its name."""
     async with context.session() as session:
         return await backup_views.one(context, session, backup)
 
@@ -130,7 +130,7 @@ async def show_backup(backup: str, context: Here) -> BackupShown:
 async def copy_backup(
     backup: str, wanted: CopyWanted, request: Request, context: Here, who: Who
 ) -> RunShown:
-    """Send a backup to a further store."""
+    """Copy a backup to another store."""
     async with context.session() as session:
         row = await find_backup(session, backup)
         store = await named(session, StoreRow, wanted.store)
@@ -160,7 +160,7 @@ async def verify_backup(
 async def list_documents(
     backup: str, context: Here, part: str | None = None
 ) -> Page[DocumentShown]:
-    """What a backup holds, without any content; only in custody kept."""
+    """The documents in a backup, without content; only in custody kept."""
     reader = await reader_of(context, backup, None)
     return Page(items=await backup_views.documents(reader, part))
 
@@ -169,7 +169,7 @@ async def list_documents(
 async def export_backup(
     backup: str, wanted: ExportWanted, request: Request, context: Here
 ) -> StreamingResponse:
-    """The backup as an archive. It is not encrypted: who asks for it takes care of it."""
+    """The backup as an archive. It is not encrypted: protect it."""
     passphrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
     reader = await reader_of(context, backup, passphrase)
     reference = reader.record.reference
@@ -180,7 +180,8 @@ async def export_backup(
             session, request, "exported", "backup", reference.backup, system=reference.system_name
         )
     stream = export(reader, wanted.format, wanted.parts)
-    first = await anext(stream)  # so that damage at the beginning is an error, and not a cut file
+    # so that damage at the beginning is an error instead of a truncated file
+    first = await anext(stream)
 
     async def body() -> AsyncIterator[bytes]:
         yield first

@@ -1,4 +1,4 @@
-"""What exactly changed between two backups."""
+"""Comparing backups."""
 
 from __future__ import annotations
 
@@ -27,10 +27,8 @@ class Patch(JSONResponse):
 async def compare_backups(
     wanted: CompareWanted, request: Request, context: Here, who: Who
 ) -> Compared:
-    """Compare two backups, the newest of a system with the one that stood at a time, or one with
-    the live system.
-
-    The live system is read while the caller waits; nothing of it is kept.
+    """Compare two backups, a system's newest backup with an earlier one, or a backup with the live
+    system. Reads the live system while the caller waits and keeps nothing of it.
     """
     return await _compared(context, wanted, request, who, patches=False)
 

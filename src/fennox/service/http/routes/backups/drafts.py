@@ -1,4 +1,4 @@
-"""Drafting a restore: nothing is changed."""
+"""Drafting a restore."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ router = api_router("restores")
 
 @router.post("/restores", status_code=202)
 async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: Who) -> RunShown:
-    """Start drafting a run sheet: backup and target are looked at, nothing is changed."""
+    """Start drafting a run sheet. Reads backup and target; changes nothing."""
     async with context.session() as session:
         target = await draft_request.target(context, session, wanted, who)
     await draft_request.must_be_accepted(context, target)

@@ -1,4 +1,4 @@
-"""Notes of people about backups: held, kept, cleared; and the removed ones."""
+"""People's decisions about backups: hold, keep, clear; and removed backups."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ async def _hold(
 
 
 async def _delivered(context: Context, backup: str) -> BackupShown:
-    """Deliver what was said of a backup to its stores; one that is away gets it later."""
+    """Deliver notes about a backup to its stores; an unreachable store gets them later."""
     await note_delivery.deliver(context, [backup])
     async with context.session() as session:
         return await backup_views.one(context, session, backup)
@@ -43,7 +43,7 @@ async def _delivered(context: Context, backup: str) -> BackupShown:
 async def hold_backup(
     backup: str, wanted: HoldWanted, request: Request, context: Here, who: Who
 ) -> BackupShown:
-    """Put a backup on hold: no ladder removes it."""
+    """Put a backup on hold, so that no ladder removes it."""
     return await _hold(context, request, backup, wanted.reason, who.name, on=True)
 
 
@@ -51,8 +51,8 @@ async def hold_backup(
 async def clear_backup(
     backup: str, wanted: ClearWanted, request: Request, context: Here, who: Who
 ) -> BackupShown:
-    """Say of a doubtful or misdated backup that it is as it should be, and counts again; or that it
-    may go.
+    """Decide about a doubtful or misdated backup: it is correct and counts again, or it may be
+    removed.
     """
     async with context.session() as session:
         row = await find_backup(session, backup)
@@ -66,7 +66,9 @@ async def clear_backup(
 async def keep_backup(
     backup: str, wanted: HoldWanted, request: Request, context: Here, who: Who
 ) -> BackupShown:
-    """Take back that a backup may go, and hold it. Possible until a sweep has removed it."""
+    """Keep a backup that is marked for removal, and hold it. Possible until a sweep has removed
+    it.
+    """
     async with context.session() as session:
         row = await find_backup(session, backup)
         await expiry.keep_on_hold(context, session, row, wanted.reason, who.name)
@@ -82,7 +84,7 @@ async def list_removals(
     limit: Limit = 50,
     after: After = None,
 ) -> Page[RemovalShown]:
-    """Backups that sweeps removed within a year, newest first."""
+    """Backups removed by sweeps within a year, newest first."""
     async with context.session() as session:
         return await backup_views.removals(
             session, system=system, store=store, limit=limit, after=after

@@ -1,4 +1,4 @@
-"""Restores: look, start, undo, answer."""
+"""Restores: listing, starting, undoing, answering gates."""
 
 from __future__ import annotations
 
@@ -43,8 +43,8 @@ async def start_restore(
     who: Who,
     idempotency_key: str | None = Header(default=None),
 ) -> RunShown:
-    """Do exactly what the sheet says; a failed or stopped one continues where it was, one not
-    proved is proved again.
+    """Execute the sheet exactly. A failed or stopped restore continues where it stopped; an
+    unproved one is proved again.
     """
     async with context.session() as session:
         row = await requests.hold(session, sheet)
@@ -69,7 +69,9 @@ async def prove_restore(
     who: Who,
     idempotency_key: str | None = Header(default=None),
 ) -> RunShown:
-    """Prove a restore again: all checks and the census, and no step that changes the target."""
+    """Prove a restore again: runs all checks and the census, but no step that changes
+    the target.
+    """
     async with context.session() as session:
         row = await requests.hold(session, sheet)
         started = await requests.prove(context, session, row, who, idempotency_key)
@@ -88,7 +90,7 @@ async def prove_restore(
 
 @router.post("/restores/{sheet}/accept")
 async def accept_restore(sheet: str, request: Request, context: Here, who: Who) -> SheetShown:
-    """Accept a proved restore: the target is the system from now on, or the new one of a seed."""
+    """Accept a proved restore: the target becomes the system, or a seed's new system."""
     async with context.session() as session:
         row = await requests.hold(session, sheet)
         accepted = await acceptance.accept(context, session, row, who)
@@ -114,9 +116,7 @@ async def undo_restore(
     who: Who,
     idempotency_key: str | None = Header(default=None),
 ) -> RunShown:
-    """Give a restore up that has begun: what can be undone is, by the steps that the sheet
-    shows.
-    """
+    """Give up a begun restore: runs the undo steps that the sheet shows."""
     async with context.session() as session:
         row = await requests.hold(session, sheet)
         run = await requests.undo(context, session, row, who, idempotency_key)
@@ -135,7 +135,7 @@ async def undo_restore(
 async def answer_gate(
     sheet: str, wanted: SheetAnswer, request: Request, context: Here, who: Who
 ) -> RunShown:
-    """Answer a gate; the restore goes on."""
+    """Answer a gate; the restore continues."""
     async with context.session() as session:
         row = await requests.hold(session, sheet)
         answered = await requests.answer(session, row, wanted, who.name, context.now())

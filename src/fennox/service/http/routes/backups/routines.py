@@ -33,7 +33,7 @@ async def list_routines(context: Here) -> Page[RoutineShown]:
 async def add_routine(
     wanted: NewRoutine, request: Request, context: Here, who: Who
 ) -> RoutineShown:
-    """Make a routine; it begins with its next due time."""
+    """Create a routine; it starts with its next due time."""
     await _check_schedule(context, wanted.when, wanted.zone)
     async with context.session() as session:
         row = await routine_changes.new_routine(context, session, wanted)
@@ -48,8 +48,8 @@ async def add_routine(
 
 @router.get("/routines/coming")
 async def coming_runs(context: Here) -> Coming:
-    """The load of the coming two weeks by hours, and which runs of a system will have to wait for
-    another.
+    """The load of the coming two weeks by hour, and runs that will have to wait for another run of
+    their system.
     """
     async with context.session() as session:
         return await forecast.coming(context, session)
@@ -57,7 +57,7 @@ async def coming_runs(context: Here) -> Coming:
 
 @router.get("/routines/calendar", response_class=Response)
 async def calendar_of_runs(context: Here) -> Response:
-    """Coming runs as an iCalendar (RFC 5545), one event for each routine and due time."""
+    """Coming runs as an iCalendar (RFC 5545), one event per routine and due time."""
     async with context.session() as session:
         return Response(await forecast.calendar(context, session), media_type="text/calendar")
 
@@ -73,7 +73,7 @@ async def preview_new(wanted: NewRoutine, context: Here) -> RoutinePreview:
 
 @router.get("/routines/{name}")
 async def show_routine(name: str, response: Response, context: Here) -> RoutineShown:
-    """One routine. Its ETag goes with changes."""
+    """One routine. Send its ETag with changes."""
     async with context.session() as session:
         row = await named(session, Routine, name)
         response.headers["etag"] = etag(row.version)
@@ -88,7 +88,7 @@ async def change_routine(
     context: Here,
     if_match: str | None = Header(default=None),
 ) -> RoutineShown:
-    """Change a routine, switch it on or off, or leave it by hand only on purpose."""
+    """Change a routine, switch it on or off, or make it manual on purpose."""
     if wanted.when is not None:
         await _check_schedule(context, wanted.when, wanted.zone or "UTC")
     async with context.session() as session:
@@ -110,7 +110,7 @@ async def remove_routine(name: str, request: Request, context: Here) -> None:
 
 @router.get("/routines/{name}/preview")
 async def preview_routine(name: str, context: Here, system: str | None = None) -> RoutinePreview:
-    """The next runs, and for each backup of its first systems, or of one system, what keeps it."""
+    """The next runs, and what keeps each backup of its first systems or of one system."""
     async with context.session() as session:
         row = await named(session, Routine, name)
         return await routine_views.preview(context, session, row, system)

@@ -1,4 +1,4 @@
-"""Runs: what they do, how far they are, stopping them, and handing a passphrase to one."""
+"""Runs: progress, stopping, and handing over a passphrase."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from fennox.wire.watch.runs import LogLine, PassphraseWanted, RunShown
 
 router = api_router("runs")
 
-_IDLE = 15.0  # seconds between signs of life on an event stream
+_IDLE = 15.0  # seconds between keep-alive comments on an event stream
 
 
 @router.get("/runs")
@@ -53,16 +53,14 @@ async def show_run(run: str, context: Here) -> RunShown:
 
 @router.get("/runs/{run}/log")
 async def run_log(run: str, context: Here, behind: int = 0) -> Page[LogLine]:
-    """The run's log lines with an id greater than ``behind``."""
+    """The run's log lines with ids greater than ``behind``."""
     async with context.session() as session:
         return await run_views.log_page(session, (await find_run(session, run)).id, behind)
 
 
 @router.get("/runs/{run}/events", response_class=StreamingResponse)
 async def run_events(run: str, request: Request, context: Here) -> StreamingResponse:
-    """Server-sent events: `run` (the run as it is now) and `log` (a line), until the run has
-    ended.
-    """
+    """Server-sent events until the run ends: `run` (the present run) and `log` (a line)."""
     async with context.session() as session:
         run_id = (await find_run(session, run)).id
     return StreamingResponse(
@@ -103,7 +101,7 @@ async def _events(request: Request, context: Context, run_id: str) -> AsyncItera
 
 @router.post("/runs/{run}/stop")
 async def stop_run(run: str, request: Request, context: Here) -> RunShown:
-    """Ask a run to stop. What it had begun to write counts for nothing without its record."""
+    """Ask a run to stop. Without its record, everything it wrote is void."""
     async with context.session() as session:
         row = await find_run(session, run)
         row = await ending.ask_to_stop(session, row.id, context.now())
@@ -115,7 +113,7 @@ async def stop_run(run: str, request: Request, context: Here) -> RunShown:
 async def give_passphrase(
     run: str, wanted: PassphraseWanted, request: Request, context: Here
 ) -> RunShown:
-    """Open the key set for one run: the opening key goes to that run's worker, sealed to its own
+    """Open the key set for one run: its worker gets the opening key, sealed to the worker's own
     key.
     """
     async with context.session() as session:

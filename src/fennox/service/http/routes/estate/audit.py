@@ -1,4 +1,4 @@
-"""The audit: who did what, from where, and what was refused."""
+"""The audit: who did what, from where, including refused requests."""
 
 from __future__ import annotations
 
@@ -37,16 +37,14 @@ async def audit(
     limit: Limit = 100,
     before: int | None = None,
 ) -> Page[AuditEntry]:
-    """Who did what, newest first; by person, noun, the name it is about, part of the action,
-    address and time.
-    """
+    """Audit entries, newest first; filter by person, noun, name, action, address and time."""
     async with context.session() as session:
         return await page(session, chosen, limit, before)
 
 
 @router.get("/audit/check")
 async def check_audit(context: Here) -> AuditChecked:
-    """Recompute the audit's whole chain, and compare it with Fennox's own newest backup."""
+    """Recompute the whole audit chain and compare it with Fennox's own newest backup."""
     found = await audit_chain.check(context)
     return AuditChecked(
         entries=found.entries,

@@ -1,4 +1,4 @@
-"""The clocks: what they show, whether they agree, and confirming them."""
+"""The clocks: whether they agree, and confirming them."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ def _shown(judged: Judged) -> ClocksShown:
 
 @router.get("/clocks")
 async def show_clocks(context: Here) -> ClocksShown:
-    """Every clock and date by which the service's clock is judged."""
+    """All clocks and dates used to judge the service's clock."""
     async with context.session() as session:
         return _shown(await clock_evidence.judge(context, session))
 
@@ -50,10 +50,9 @@ async def show_clocks(context: Here) -> ClocksShown:
 async def confirm_clocks(
     request: Request, context: Here, who: Who, believe_dates: bool = False
 ) -> ClocksConfirmed:
-    """Say that the service's clock is right as it is: what waits for that goes on.
-
-    ``believe_dates``: also that the dates of backups taken while the clocks disagreed are right,
-    where they fit the order in which the backups were taken.
+    """Confirm that the service's clock is right; postponed work resumes. ``believe_dates``: also
+    confirm the dates of backups taken while the clocks disagreed, if they fit the order in which
+    the backups were taken.
     """
     async with context.session() as session:
         judged = await clock_evidence.judge(context, session)

@@ -25,7 +25,7 @@ router = api_router("concerns")
 async def list_concerns(
     context: Here, ended: bool = False, limit: Limit = 200, after: Annotated[int, Query(ge=0)] = 0
 ) -> Page[Concern]:
-    """What stands, worst first, with what is muted; or what is over, the newest first."""
+    """Standing concerns, worst first, including muted ones; or past ones, newest first."""
     await store_duties.watch_folders(context)
     async with context.session() as session:
         return await concern_views.page(context, session, ended=ended, limit=limit, after=after)
@@ -35,7 +35,7 @@ async def list_concerns(
 async def mute_concern(
     concern: str, wanted: MuteWanted, request: Request, context: Here, who: Who
 ) -> Concern:
-    """Be told nothing of a concern until a time, with a reason."""
+    """Mute a concern until a time, with a reason."""
     async with context.session() as session:
         row = await find_concern(session, concern)
         alert_routes.mute(row, wanted, who.name, context.now())
@@ -47,7 +47,7 @@ async def mute_concern(
 
 @router.delete("/concerns/{concern}/mute")
 async def unmute_concern(concern: str, request: Request, context: Here) -> Concern:
-    """Be told of it again."""
+    """Unmute a concern."""
     async with context.session() as session:
         row = await find_concern(session, concern)
         alert_routes.unmute(row)
@@ -57,14 +57,14 @@ async def unmute_concern(concern: str, request: Request, context: Here) -> Conce
 
 @router.get("/alerts")
 async def list_alerts(context: Here) -> Page[AlertRouteShown]:
-    """Who is told of what."""
+    """All alert routes."""
     async with context.session() as session:
         return await concern_views.alert_routes(session)
 
 
 @router.post("/alerts", status_code=201)
 async def add_alert(wanted: NewAlertRoute, request: Request, context: Here) -> AlertRouteShown:
-    """Tell somebody. Nothing is sent yet: test it."""
+    """Create an alert route. Sends nothing yet; test it afterwards."""
     await alert_routes.check(context, wanted)
     async with context.session() as session:
         row = await alert_routes.add(context, session, wanted)
@@ -91,7 +91,7 @@ async def change_alert(
 
 @router.delete("/alerts/{name}", status_code=204)
 async def remove_alert(name: str, request: Request, context: Here) -> None:
-    """Tell nobody by this route any more."""
+    """Remove an alert route."""
     async with context.session() as session:
         row = await alert_routes.remove(session, name)
         await audit.note(session, request, "removed", "alert", row.name)
@@ -99,7 +99,7 @@ async def remove_alert(name: str, request: Request, context: Here) -> None:
 
 @router.post("/alerts/{name}/test")
 async def test_alert(name: str, context: Here) -> AlertTested:
-    """Send a test message now, and say what came of it."""
+    """Send a test message now and return the result."""
     async with context.session() as session:
         row = await alert_routes.route_named(session, name)
     return await alert_routes.send_test(context, row)

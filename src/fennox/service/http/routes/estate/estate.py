@@ -1,4 +1,4 @@
-"""The state of the whole: status and health."""
+"""The state of the estate: status and health."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ health = guarded_router("health")
 
 @router.get("/status")
 async def status(context: Here) -> Status:
-    """What is wrong, and how much is protected."""
+    """Concerns, and how much is protected."""
     await store_duties.watch_folders(context)
     async with context.session() as session:
         return await concern_views.status(context, session)
@@ -31,12 +31,12 @@ async def openapi_document(request: Request) -> JSONResponse:
 
 @health.get("/healthz")
 async def healthz() -> dict[str, str]:
-    """The process answers."""
+    """Liveness: the process answers."""
     return {"state": "alive"}
 
 
 @health.get("/readyz")
 async def readyz(context: Here) -> dict[str, str]:
-    """The database answers too."""
+    """Readiness: the database answers as well."""
     await context.must_reach_database()
     return {"state": "ready"}

@@ -14,7 +14,5 @@ router = guarded_router("health")
 
 @router.get("/metrics", response_class=Response)
 async def metrics(context: Here) -> Response:
-    """Ages, outcomes, durations, sizes, the queue and what is wrong. A scraper signs in with a
-    reader's token.
-    """
+    """Ages, outcomes, durations, sizes, the queue and concerns. A scraper uses a reader's token."""
     return Response(await metrics_text(context), media_type=CONTENT_TYPE_LATEST)

@@ -1,4 +1,4 @@
-"""Processes that do the runs."""
+"""Workers: the processes that carry out runs."""
 
 from __future__ import annotations
 
@@ -17,14 +17,16 @@ router = api_router("workers")
 
 @router.get("/workers")
 async def list_workers(context: Here) -> Page[WorkerShown]:
-    """Workers of the last week, those that were heard of last first."""
+    """Workers of the last week, most recently heard from first."""
     async with context.session() as session:
         return await worker_views.page(session)
 
 
 @router.post("/workers/{worker}/drain", status_code=204)
 async def drain_worker(worker: str, request: Request, context: Here) -> None:
-    """Have a worker take nothing new; it finishes what it holds. One of its own then ends."""
+    """Drain a worker: it accepts no new runs and finishes its present ones. A separate worker
+    process then ends.
+    """
     async with context.session() as session:
         drained = await drain(session, worker)
         await audit.note(session, request, "drained", "worker", drained.name)

@@ -1,4 +1,4 @@
-"""Approvals: what waits for a second person, and for which acts that is asked."""
+"""Approvals: pending ones, and which acts need them."""
 
 from __future__ import annotations
 
@@ -29,11 +29,11 @@ router = api_router("approvals")
 _RIGHT_OF: dict[str, Role] = {
     "export": "administrator",
     "content": "operator",
-}  # who has it without being given it
+}  # roles that have the right implicitly
 
 
 def _needed(operation: str) -> Role:
-    """Whoever may approve an operation: it takes the role by which one may do it oneself."""
+    """The role that may approve an operation: the one that may do it."""
     right = rights.RIGHTS.get(operation)
     needed = _RIGHT_OF[right] if right is not None else rights.TABLE[operation]
     assert needed != "nobody"
@@ -80,7 +80,7 @@ def _sees(who: Person, row: Approval) -> bool:
 
 @router.get("/approvals")
 async def list_approvals(who: Who, context: Here, all: bool = False) -> Page[ApprovalShown]:
-    """What waits for a second person, the oldest first; or `all`, the newest first."""
+    """Pending approvals, oldest first; or `all`, newest first."""
     async with context.session() as session:
         now = await approvals.database_now(session)
         rows = await approvals.listed(session, ended_too=all)
@@ -89,7 +89,7 @@ async def list_approvals(who: Who, context: Here, all: bool = False) -> Page[App
 
 @router.get("/approvals/{approval}")
 async def show_approval(approval: str, who: Who, context: Here) -> ApprovalShown:
-    """What is to be done, in full."""
+    """One approval with the full request."""
     async with context.session() as session:
         now = await approvals.database_now(session)
         row = await approvals.found(session, approval)
@@ -102,7 +102,7 @@ async def show_approval(approval: str, who: Who, context: Here) -> ApprovalShown
 async def grant_approval(
     approval: str, request: Request, who: Who, context: Here, wanted: Decision | None = None
 ) -> ApprovalShown:
-    """Let the other person do exactly this, once, within an hour."""
+    """Grant: the other person may do exactly this, once, within an hour."""
     return await _decide(approval, request, who, context, wanted or Decision(), grant=True)
 
 
@@ -110,7 +110,7 @@ async def grant_approval(
 async def refuse_approval(
     approval: str, request: Request, who: Who, context: Here, wanted: Decision | None = None
 ) -> ApprovalShown:
-    """Say no, and why."""
+    """Refuse, with a reason."""
     return await _decide(approval, request, who, context, wanted or Decision(), grant=False)
 
 
@@ -141,18 +141,15 @@ async def _decide(
 
 @router.get("/approval-acts")
 async def approval_acts(context: Here) -> ApprovalActsShown:
-    """The groups of grave acts that need a second person."""
+    """Groups of grave acts that need a second person."""
     async with context.session() as session:
         return ApprovalActsShown(acts=await approvals.acts(session))
 
 
 @router.put("/approval-acts")
 async def set_approvals(wanted: ApprovalActs, request: Request, context: Here) -> ApprovalActsShown:
-    """Ask for a second person from now on, or no more. Where one is asked for anything, this change
-    needs one too.
-
-    `people` comes with any other: whoever could add somebody alone would have a second person of
-    their own.
+    """Choose which groups need a second person. If any group does, this change needs approval too.
+    `people` is always included with others: otherwise one person could add a second one alone.
     """
     acts: list[Act] = list(dict.fromkeys([*wanted.acts, "people"])) if wanted.acts else []
     async with context.session() as session:

@@ -28,7 +28,7 @@ _NEW, _SIGN_IN = "new passkey", "passkey sign-in"
 
 @router.get("/passkeys")
 async def list_passkeys(who: Who, context: Here) -> Page[PasskeyShown]:
-    """Your own."""
+    """Your own passkeys."""
     async with context.session() as session:
         rows = await passkeys.of_user(session, who.id)
     return Page(
@@ -41,7 +41,7 @@ async def list_passkeys(who: Who, context: Here) -> Page[PasskeyShown]:
 
 @router.post("/passkeys/begin")
 async def begin_passkey(who: Who, context: Here) -> PasskeyBegun:
-    """What the browser is to make a passkey from."""
+    """Options for the browser to create a passkey."""
     async with context.session() as session:
         options = await passkeys.begin(session, context, who.id)
         begun = {"challenge": options.challenge, "user": who.id}
@@ -53,7 +53,7 @@ async def begin_passkey(who: Who, context: Here) -> PasskeyBegun:
 async def add_passkey(
     wanted: NewPasskey, request: Request, who: Who, context: Here
 ) -> PasskeyShown:
-    """Keep the passkey that the browser has made. It signs in alone."""
+    """Store a passkey created by the browser. It signs in alone."""
     async with context.session() as session:
         begun = await challenges.use(session, _NEW, wanted.handle.get_secret_value())
         if begun["user"] != who.id:
@@ -65,7 +65,7 @@ async def add_passkey(
 
 @router.delete("/passkeys/{passkey}", status_code=204)
 async def remove_passkey(passkey: str, request: Request, who: Who, context: Here) -> None:
-    """Let a passkey of yours sign in no more."""
+    """Remove one of your passkeys."""
     async with context.session() as session:
         row = await passkeys.remove(session, passkey, who.id)
         await audit.note(session, request, "removed", "passkey", row.name)
@@ -73,7 +73,7 @@ async def remove_passkey(passkey: str, request: Request, who: Who, context: Here
 
 @router.post("/session/passkey/begin")
 async def begin_passkey_sign_in(context: Here) -> PasskeyBegun:
-    """What the browser is to have a passkey sign."""
+    """Options for the browser to sign in with a passkey."""
     options = passkeys.authentication(passkeys.party(context))
     async with context.session() as session:
         handle = await challenges.begin(session, _SIGN_IN, {"challenge": options.challenge})
@@ -93,7 +93,7 @@ async def sign_in_with_passkey(
 async def prove_with_passkey(
     wanted: PasskeySignIn, request: Request, who: Who, context: Here
 ) -> SignedIn:
-    """Prove anew who you are, for grave acts of the next ten minutes."""
+    """Authenticate again, for grave acts within the next ten minutes."""
     user = await _held_by(context, wanted, request)
     if user.id != who.id:
         raise NotSignedIn("This is a passkey of somebody else.", "Use your own.")

@@ -25,7 +25,7 @@ async def list_users(context: Here) -> Page[UserShown]:
 
 @router.post("/users", status_code=201)
 async def add_user(wanted: NewUser, request: Request, context: Here) -> UserShown:
-    """Let somebody sign in. They must change the password at their first sign-in."""
+    """Add a person. They must change the password at their first sign-in."""
     hash_ = await passwords.hash_password(wanted.password.get_secret_value(), wanted.name)
     async with context.session() as session:
         row = await users.add(session, wanted, hash_, context.now())
@@ -35,7 +35,7 @@ async def add_user(wanted: NewUser, request: Request, context: Here) -> UserShow
 
 @router.patch("/users/{name}")
 async def change_user(name: str, wanted: UserChange, request: Request, context: Here) -> UserShown:
-    """Change what somebody may do, or let them in again. A new password or role ends their
+    """Change a person's permissions, or reset their access. A new password or role ends their
     sessions.
     """
     given = wanted.password.get_secret_value() if wanted.password is not None else None

@@ -24,7 +24,7 @@ from fennox.wire.access import ProviderBegin, ProviderBegun, ProviderSignIn, Sig
 router = api_router("session")
 
 _PURPOSE = "provider sign-in"
-_COOKIE = "fennox_sign_in"  # binds what was begun to the browser that began it
+_COOKIE = "fennox_sign_in"  # binds the sign-in to the browser that began it
 _OF_A_CLIENT = re.compile(r"http://127\.0\.0\.1:[0-9]{4,5}/\Z")  # RFC 8252, section 7.3
 
 
@@ -36,7 +36,7 @@ def _provider(context: Context) -> Provider:
 
 @router.get("/session/ways")
 async def sign_in_ways(context: Here) -> SignInWays:
-    """How one signs in here."""
+    """The available ways to sign in."""
     there = bool(context.settings.oidc_issuer and context.settings.oidc_client)
     return SignInWays(provider=context.settings.oidc_title if there else None)
 
@@ -45,8 +45,8 @@ async def sign_in_ways(context: Here) -> SignInWays:
 async def begin_provider_sign_in(
     wanted: ProviderBegin, request: Request, response: Response, context: Here
 ) -> ProviderBegun:
-    """Where to sign in with the provider. A client gives the loopback address that it listens
-    at.
+    """Begin a sign-in with the provider; returns its address. A client gives the loopback address
+    it listens on.
     """
     if wanted.redirect is not None and not _OF_A_CLIENT.match(wanted.redirect):
         raise BadInput(
@@ -71,8 +71,8 @@ async def begin_provider_sign_in(
 async def sign_in_with_provider(
     wanted: ProviderSignIn, request: Request, response: Response, context: Here
 ) -> SignedIn:
-    """Sign in with what the provider sent along: a cookie for the console, or a token for the
-    client that began it.
+    """Complete a sign-in with the provider's response: returns a cookie for the console, or a token
+    for the client.
     """
     handle = (
         wanted.handle.get_secret_value()
@@ -102,7 +102,7 @@ async def sign_in_with_provider(
 
 @router.post("/session/provider/logout", status_code=204)
 async def provider_ends_sessions(request: Request, context: Here) -> None:
-    """The provider ends every session of somebody (back-channel logout: a form with
+    """Back-channel logout: the provider ends all sessions of a person (a form with
     `logout_token`).
     """
     given = parse_qs((await request.body()).decode("ascii", "replace")).get("logout_token", [""])

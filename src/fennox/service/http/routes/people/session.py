@@ -1,4 +1,4 @@
-"""Signing in and out, proving again who one is, and the first administrator."""
+"""Signing in and out, authenticating again, and the first administrator."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ async def begin_session(
     as_token: bool,
     proved: bool = True,
 ) -> SignedIn:
-    """For somebody of whom it is known who they are; ``proved``: just now."""
+    """Start a session for an identified person; ``proved``: just authenticated."""
     async with context.session() as session:
         kind: TokenKind = "client" if as_token else "console"
         secret, _ = await tokens.begin(
@@ -78,7 +78,7 @@ async def begin_session(
 
 @router.get("/session")
 async def who_am_i(request: Request, who: Who, context: Here) -> SignedIn:
-    """Who is signed in, and what they may do."""
+    """The signed-in person and their permissions."""
     return await who_is_signed_in(request, who, context)
 
 
@@ -89,7 +89,7 @@ async def who_is_signed_in(request: Request, who: Person, context: Context) -> S
 
 @router.delete("/session", status_code=204)
 async def sign_out(request: Request, response: Response, who: Who, context: Here) -> None:
-    """Sign out; the token or cookie is worth nothing afterwards."""
+    """Sign out; the token or cookie becomes invalid."""
     async with context.session() as session:
         await tokens.end(session, _token(request))
         await audit.note(session, request, "signed out", "user", who.name)
@@ -98,7 +98,7 @@ async def sign_out(request: Request, response: Response, who: Who, context: Here
 
 @router.post("/session/proof")
 async def prove(wanted: ProofWanted, request: Request, who: Who, context: Here) -> SignedIn:
-    """Prove anew who you are, for grave acts of the next ten minutes."""
+    """Authenticate again, for grave acts within the next ten minutes."""
     claimed = credentials.ClaimedIdentity(
         who.name, wanted.password.get_secret_value(), _code(wanted.code)
     )
@@ -113,7 +113,7 @@ async def prove(wanted: ProofWanted, request: Request, who: Who, context: Here) 
 async def change_password(
     wanted: PasswordChange, request: Request, who: Who, context: Here
 ) -> SignedIn:
-    """Change your own password; every other session of yours ends."""
+    """Change your own password; all your other sessions end."""
     old, new = wanted.old.get_secret_value(), wanted.new.get_secret_value()
     if old == new:
         raise BadInput("The new password is the old one.", "Choose another.", field="new")
@@ -138,7 +138,7 @@ def _token(request: Request) -> str:
 async def first_user(
     wanted: FirstUser, request: Request, response: Response, context: Here
 ) -> SignedIn:
-    """Make the first administrator with the one-time code from the service's log, and sign them
+    """Create the first administrator with the one-time code from the service's log, and sign them
     in.
     """
     hash_ = await passwords.hash_password(wanted.password.get_secret_value(), wanted.user)

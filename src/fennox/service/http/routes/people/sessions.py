@@ -24,14 +24,14 @@ router = api_router("sessions")
 
 @router.get("/sessions")
 async def list_sessions(who: Who, context: Here, everybody: bool = False) -> Page[SessionShown]:
-    """Your sessions and tokens, or `everybody`'s, those that were used last first."""
+    """Your sessions and tokens, or `everybody`'s, most recently used first."""
     async with context.session() as session:
         return await sessions.page(session, who, context.wall(), everybody=everybody)
 
 
 @router.delete("/sessions/{session_id}", status_code=204)
 async def end_session(session_id: str, request: Request, who: Who, context: Here) -> None:
-    """End a session or a token of yours; an administrator ends anybody's."""
+    """End one of your sessions or tokens; administrators can end anybody's."""
     async with context.session() as session:
         user, row = await sessions.end(session, session_id, who)
         await audit.note(
@@ -69,7 +69,7 @@ async def add_token(wanted: NewToken, request: Request, who: Who, context: Here)
 
 @router.post("/authenticator", status_code=201)
 async def begin_totp(who: Who, context: Here) -> TotpBegun:
-    """A secret for an authenticator. It counts once a code of it was given."""
+    """A secret for an authenticator; active once a code from it is given."""
     async with context.session() as session:
         secret = await second_factors.begin(session, context, who.id)
     address = second_factors.otpauth(secret, who.name)
@@ -82,8 +82,8 @@ async def begin_totp(who: Who, context: Here) -> TotpBegun:
 async def confirm_totp(
     wanted: TotpConfirmed, request: Request, who: Who, context: Here
 ) -> RecoveryCodes:
-    """Give the first code: from now on one is asked for at each sign-in. The answer are codes for
-    when it is lost.
+    """Confirm with the first code: every sign-in then needs one. Returns recovery codes in case the
+    authenticator is lost.
     """
     code = wanted.code.get_secret_value().strip()
     async with context.session() as session:
@@ -94,7 +94,7 @@ async def confirm_totp(
 
 @router.delete("/authenticator", status_code=204)
 async def remove_totp(request: Request, who: Who, context: Here) -> None:
-    """No code is asked for any more; the recovery codes end with it."""
+    """Remove the authenticator and its recovery codes."""
     async with context.session() as session:
         await second_factors.remove(session, who.id)
         await audit.note(session, request, "removed the authenticator of", "user", who.name)
@@ -102,7 +102,7 @@ async def remove_totp(request: Request, who: Who, context: Here) -> None:
 
 @router.post("/recovery-codes", status_code=201)
 async def new_recovery_codes(request: Request, who: Who, context: Here) -> RecoveryCodes:
-    """Ten new recovery codes; those from before count no more."""
+    """Ten new recovery codes; earlier ones become invalid."""
     async with context.session() as session:
         codes = await second_factors.replace_recovery_codes(session, who.id)
         await audit.note(session, request, "made new recovery codes for", "user", who.name)

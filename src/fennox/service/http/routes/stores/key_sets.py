@@ -1,4 +1,4 @@
-"""Key sets: passphrases, custody, and who sweeps."""
+"""Key sets: passphrases, custody, and which service sweeps."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ def _plain(secret: SecretStr | None) -> str | None:
 async def _written(
     context: Context, name: str, rows: list[StoreRow], opening: OpeningKey
 ) -> KeySetShown:
-    """After the pins are committed: put the headers into the stores, and show what came of it."""
+    """After the pins are committed: write the headers into the stores and return the result."""
     away = await key_sets.write_pinned(context, rows, opening)
     async with context.session() as session:
         found = await key_sets.shown(session, await key_set_named(session, name))
@@ -77,7 +77,7 @@ async def add_passphrase(
 async def try_passphrase(
     name: str, wanted: TryPassphrase, request: Request, context: Here, who: Who
 ) -> KeySetShown:
-    """Try a passphrase: the answer tells by its newest trial which one it was."""
+    """Try a passphrase; in the result its newest trial shows which one it was."""
     await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         await audit.note(session, request, "tried a passphrase of", "key set", name)
@@ -88,8 +88,8 @@ async def try_passphrase(
 async def withdraw_passphrase(
     name: str, wanted: Withdraw, request: Request, context: Here, who: Who
 ) -> KeySetShown:
-    """Withdraw a passphrase: headers that it opens are removed. Who copied one opens all until
-    there are new keys.
+    """Withdraw a passphrase: removes the headers it opens. Somebody with a copied header can still
+    open everything until there are new keys.
     """
     opening = await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
@@ -105,8 +105,8 @@ async def withdraw_passphrase(
 async def change_custody(
     name: str, wanted: CustodyWanted, request: Request, context: Here, who: Who
 ) -> KeySetShown:
-    """Change who can open: the service too (kept), or only a passphrase (apart). Both need the
-    passphrase.
+    """Change custody: the service can open backups (kept), or only a passphrase (apart). Both need
+    the passphrase.
     """
     if wanted.passphrase is None:
         raise BadInput(
@@ -146,7 +146,7 @@ async def rekey(
 
 @router.post("/key-sets/{name}/rekey/go-on", status_code=202)
 async def go_on_rekeying(name: str, context: Here, who: Who) -> Rekeyed:
-    """Seal anew what an earlier run could not."""
+    """Reseal backups that an earlier run could not."""
     async with context.session() as session:
         keys = await key_set_named(session, name)
         if keys.generation == 1:
@@ -169,7 +169,7 @@ async def _rekey_runs(context: Context, name: str, by: str) -> list[RunShown]:
 async def hand_over(
     name: str, wanted: Unlock, request: Request, context: Here, who: Who
 ) -> KeySetShown:
-    """Make this service the one that sweeps the store."""
+    """Make this service the one that sweeps the key set's stores."""
     async with context.session() as session:
         keys = await key_sets.of_store(session, await named(session, StoreRow, name))
     opening = await passphrases.open_with(context, keys.name, _plain(wanted.passphrase), who.name)
@@ -183,7 +183,7 @@ async def hand_over(
 
 @router.post("/stores/adopt", status_code=202)
 async def adopt_store(wanted: AdoptStore, request: Request, context: Here, who: Who) -> RunShown:
-    """Open a store that exists and bring what it holds into the catalogue."""
+    """Adopt an existing store: open it and enter its backups into the catalogue."""
     opened = await adopted_store.open_store(context, wanted)
     async with context.session() as session:
         row = await adopted_store.adopt_store(context, session, wanted, opened)
@@ -194,7 +194,7 @@ async def adopt_store(wanted: AdoptStore, request: Request, context: Here, who: 
 
 @router.post("/stores/{name}/adopt", status_code=202)
 async def adopt_backups(name: str, context: Here, who: Who) -> RunShown:
-    """Bring backups that a known store holds and the catalogue does not know into the catalogue."""
+    """Enter a known store's unknown backups into the catalogue."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         run = await store_runs.enqueue_for_store(context, session, AdoptOrder(), row, who.name)

@@ -15,7 +15,7 @@ router = api_router("own state")
 
 @router.get("/own-state")
 async def own_state(context: Here) -> OwnStateShown:
-    """Whether Fennox's own state is kept, where, and since when nothing was kept of it."""
+    """Whether and where Fennox's own state is backed up, and since when not."""
     async with context.session() as session:
         return await own_routine.shown(context, session)
 
@@ -24,7 +24,7 @@ async def own_state(context: Here) -> OwnStateShown:
 async def keep_own_state(
     wanted: OwnStateWanted, request: Request, context: Here, who: Who
 ) -> OwnStateShown:
-    """Take Fennox's own state into a store twice a day, the first time at once."""
+    """Back up Fennox's own state twice a day, the first time at once."""
     async with context.session() as session:
         await own_routine.keep(context, session, wanted, who.name)
         await audit.note(

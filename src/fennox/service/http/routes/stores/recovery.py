@@ -15,7 +15,7 @@ router = api_router("recovery")
 
 @router.post("/recovery-sheet")
 async def recovery_sheet(request: Request, context: Here) -> RecoverySheet:
-    """All that is needed on the bad day, but the passphrase."""
+    """Everything needed after a disaster, except the passphrase."""
     async with context.session() as session:
         made = await recovery_plan.sheet(context, session)
         await audit.note(session, request, "made", "recovery sheet", "all")

@@ -43,7 +43,7 @@ async def list_stores(context: Here) -> Page[StoreShown]:
 
 @router.post("/stores", status_code=201)
 async def add_store(wanted: NewStore, request: Request, context: Here) -> StoreShown:
-    """Make a store in an empty place; a host key or certificate that is new must be accepted."""
+    """Make a store in an empty place; a new host key or certificate must be accepted."""
     made = await store_making.make(context, wanted)
     async with context.session() as session:
         row = await store_making.enter(session, made, wanted)
@@ -53,7 +53,7 @@ async def add_store(wanted: NewStore, request: Request, context: Here) -> StoreS
 
 @router.post("/stores/look")
 async def look(wanted: Look, context: Here) -> FolderShown:
-    """See any folder of a far side before it becomes a store."""
+    """Browse a far side's folders before making a store."""
     async with context.session() as session:
         login = await named(session, Login, wanted.login) if wanted.login else None
     store = context.stores.far_side(wanted.address, login, wanted.key)
@@ -67,7 +67,7 @@ async def look(wanted: Look, context: Here) -> FolderShown:
 async def browse_store(
     name: str, context: Here, folder: Annotated[str | None, Query(max_length=1024)] = None
 ) -> FolderShown:
-    """What lies in a store, or elsewhere on its far side."""
+    """The content of a store's folder, or of another folder on its far side."""
     async with context.session() as session:
         door = await context.stores.door(session, await named(session, StoreRow, name), lately=True)
     return await store_views.folder(await context.stores.store(door), folder)
@@ -98,7 +98,7 @@ async def change_store(
 
 @router.delete("/stores/{name}")
 async def remove_store(name: str, request: Request, context: Here) -> Forgotten:
-    """Forget a store; what lies in it stays there and can be adopted again."""
+    """Forget a store; its content stays and can be adopted again."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         lost = await store_change.remove(session, row)
@@ -108,7 +108,7 @@ async def remove_store(name: str, request: Request, context: Here) -> Forgotten:
 
 @router.post("/stores/{name}/scrub", status_code=202)
 async def scrub_store(name: str, context: Here, who: Who) -> RunShown:
-    """Read and check every object of a store, and heal from other copies what is damaged."""
+    """Read and check every object of a store, and heal damage from other copies."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         run = await store_runs.enqueue_for_store(context, session, ScrubOrder(), row, who.name)
@@ -124,10 +124,8 @@ async def sweep_store(
     preview: bool = False,
     confirmed: Annotated[list[str] | None, Body(embed=True, max_length=100_000)] = None,
 ) -> RunShown:
-    """Give back the room of what nothing keeps; with ``preview`` only say what would go.
-
-    ``confirmed``: ids of marked backups that may go although they are the newest, or unusually
-    many.
+    """Remove what nothing keeps and free its space; with ``preview`` only report it. ``confirmed``:
+    ids of marked backups to remove although they are the newest, or unusually many.
     """
     async with context.session() as session:
         row = await named(session, StoreRow, name)
@@ -144,9 +142,7 @@ async def sweep_store(
 
 @router.get("/stores/{name}/marked")
 async def list_marked(name: str, context: Here) -> Page[MarkedShown]:
-    """Backups that are marked to go from a store, and what each waits for; all of them can still be
-    kept.
-    """
+    """Backups marked for removal from a store, and what each waits for; all can still be kept."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         return Page(items=await sweep_run.marked(session, row, context.now()))
@@ -154,7 +150,7 @@ async def list_marked(name: str, context: Here) -> Page[MarkedShown]:
 
 @router.get("/stores/{name}/damage")
 async def store_damage(name: str, context: Here) -> Page[DamageShown]:
-    """What was found damaged in a store, newest first, and how it was healed."""
+    """Damage found in a store, newest first, and how it was healed."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         return await store_views.damage(session, row)
@@ -162,7 +158,7 @@ async def store_damage(name: str, context: Here) -> Page[DamageShown]:
 
 @router.get("/stores/{name}/space")
 async def store_space(name: str, context: Here) -> Page[SpaceShown]:
-    """How full a store was, oldest look first."""
+    """A store's usage history, oldest first."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         return await store_views.space_used(session, row)

@@ -1,4 +1,4 @@
-"""Kinds: those that ship, and those that an administrator added."""
+"""Kinds: shipped ones, and those added by an administrator."""
 
 from __future__ import annotations
 
@@ -23,8 +23,8 @@ async def list_kinds(context: Here) -> Page[KindShown]:
 
 @router.post("/kinds", status_code=201)
 async def add_kind(wanted: NewKind, request: Request, context: Here, who: Who) -> KindShown:
-    """Add a kind, or a newer version of one that was added. Its commands run on machines under
-    their logins.
+    """Add a kind, or a newer version of an added one. Its commands run on machines under their
+    logins.
     """
     async with context.session() as session:
         kind = await kinds.add_kind(context, session, wanted.text, who.name)

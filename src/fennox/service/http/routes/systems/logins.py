@@ -1,4 +1,4 @@
-"""Logins: what is kept of them, and where an administrator admits them."""
+"""Logins, and where an administrator admits them."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ async def list_logins(context: Here) -> Page[LoginShown]:
 
 @router.post("/logins", status_code=201)
 async def add_login(wanted: NewLogin, request: Request, context: Here) -> LoginShown:
-    """Keep a login; its secret is sealed under the service's key file."""
+    """Add a login; its secret is sealed under the service's key file."""
     async with context.session() as session:
         row = await logins.add(context, session, wanted)
         await audit.note(session, request, "added", "login", row.name, account=row.account)
@@ -40,7 +40,7 @@ async def add_login(wanted: NewLogin, request: Request, context: Here) -> LoginS
 async def change_login(
     name: str, wanted: LoginChange, request: Request, context: Here
 ) -> LoginShown:
-    """Change a login in one place, for everything that uses it."""
+    """Change a login, for everything that uses it."""
     async with context.session() as session:
         row = await named(session, Login, name)
         logins.change(context, row, wanted)
@@ -61,8 +61,8 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
 async def admit_login(
     name: str, wanted: NewLoginPlace, request: Request, context: Here, who: Who
 ) -> LoginShown:
-    """Let a login be used at a machine that is no system of its own: a restore's fresh one, a
-    spare.
+    """Admit a login at a machine that is not an enrolled system, such as a restore's
+    fresh target.
     """
     address = str(parse_address(wanted.address, _SSH))
     async with context.session() as session:
@@ -80,7 +80,7 @@ async def admit_login(
 
 @router.delete("/logins/{name}/places", status_code=204)
 async def revoke_login(name: str, address: str, request: Request, context: Here) -> None:
-    """A login is not used at a machine any more, except by the systems that have it."""
+    """Withdraw a login's admission at a machine; systems that have the login keep it."""
     address = str(parse_address(address, _SSH))
     async with context.session() as session:
         row = await named(session, Login, name)

@@ -1,4 +1,4 @@
-"""A look at a machine before it is enrolled."""
+"""Inspecting a machine before it is enrolled."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ router = api_router("systems")
 
 @router.post("/systems/look")
 async def look_at_machine(wanted: LookWanted, request: Request, context: Here, who: Who) -> Looked:
-    """What answers at an address, what a backup of it would hold and lack. The machine is read;
-    nothing is kept.
+    """Inspect an address: what answers, and what a backup would hold and lack. Reads the machine;
+    keeps nothing.
     """
     machine = await first_look.candidate(context, wanted)
     async with context.session() as session:

@@ -1,6 +1,4 @@
-"""Systems that routines leave alone: those that are no more, and how they and suspended ones are
-taken again.
-"""
+"""Retiring systems, and letting routines take retired or suspended ones again."""
 
 from __future__ import annotations
 
@@ -21,9 +19,7 @@ router = api_router("systems")
 
 @router.post("/systems/{name}/retire")
 async def retire_system(name: str, wanted: Retired, request: Request, context: Here) -> SystemShown:
-    """Say that a system is no more. Its backups stay until a person lets them go by their ladders
-    as well.
-    """
+    """Retire a system. Its backups stay until a person releases them to their ladders."""
     async with context.session() as session:
         row = await locked(session, System, name)
         await retirement.retire(context, session, row, wanted)
@@ -41,8 +37,8 @@ async def retire_system(name: str, wanted: Retired, request: Request, context: H
 
 @router.post("/systems/{name}/resume")
 async def resume_system(name: str, request: Request, context: Here) -> SystemShown:
-    """Let routines take a system again that is suspended or retired; what a take left open counts
-    as undone.
+    """Let routines take a suspended or retired system again; actions a take left open count as
+    undone.
     """
     async with context.session() as session:
         row = await locked(session, System, name)
@@ -55,8 +51,8 @@ async def resume_system(name: str, request: Request, context: Here) -> SystemSho
 async def remove_system(
     name: str, wanted: RemoveWanted, request: Request, context: Here
 ) -> Removed:
-    """Forget a system, with its log book and its run sheets. Its backups stay in the stores; to
-    adopt one brings them and the system back.
+    """Forget a system, with its runs and run sheets. Its backups stay in the stores; adopting a
+    store brings them and the system back.
     """
     async with context.session() as session:
         row = await locked(session, System, name)

@@ -1,7 +1,5 @@
-"""Workers at sites: who may come, and the two doors they come through.
-
-The doors are WebSockets and stand outside the table of roles: each looks at the worker's own token
-before it opens.
+"""Workers at sites: admission, and their two WebSockets. The WebSockets are outside the table of
+roles: each checks the worker's own token before it opens.
 """
 
 from __future__ import annotations
@@ -28,15 +26,15 @@ from fennox.wire.machines.sites import REVOKED, Hello, NewSite, Refused, SiteAdm
 router = api_router("workers")
 doors = APIRouter()
 
-_BEAT = 10.0  # seconds between looks whether the token still counts
-_HELLO = 15.0  # seconds in which a worker says who it is
+_BEAT = 10.0  # seconds between checks of the token
+_HELLO = 15.0  # seconds within which a worker must identify itself
 
 log = structlog.get_logger()
 
 
 @router.get("/sites")
 async def list_sites(context: Here) -> Page[SiteShown]:
-    """Sites whose machines are reached through a worker there."""
+    """Sites whose machines are reached through a worker."""
     async with context.session() as session:
         return await worker_views.site_page(session)
 
@@ -62,7 +60,7 @@ async def revoke_site(name: str, request: Request, context: Here) -> None:
 
 @doors.websocket("/sites/worker")
 async def come(socket: WebSocket) -> None:
-    """A worker's own connection: it says who it is, and hears which connections are wanted."""
+    """A worker's control connection: it identifies itself and receives requests for connections."""
     context: Context = socket.app.state.context
     site = await _admitted(context, socket)
     if site is None:
@@ -102,7 +100,7 @@ async def _listen(context: Context, connected: Connected, token_hash: str) -> No
                 async with context.session() as session:
                     counts = await sites.heard_of(session, connected.site, token_hash)
             except TryLater:
-                continue  # the database may come back
+                continue  # the database may return
             if not counts:
                 log.warning(
                     "the worker of a site was sent away: its token was revoked", site=connected.site
@@ -115,7 +113,7 @@ async def _listen(context: Context, connected: Connected, token_hash: str) -> No
 
 @doors.websocket("/sites/streams/{stream}")
 async def carry(socket: WebSocket, stream: str) -> None:
-    """A connection that a worker has made for the service."""
+    """A connection made by a worker for the service."""
     context: Context = socket.app.state.context
     site = await _admitted(context, socket)
     if site is None:

@@ -61,14 +61,14 @@ async def list_systems(
 
 @router.get("/system-names")
 async def list_system_names(context: Here) -> Page[SystemName]:
-    """Every system, as one is chosen from; nothing is looked up for it."""
+    """All systems for a selection list, without further details."""
     async with context.session() as session:
         return await system_views.names(session)
 
 
 @router.post("/systems", status_code=201)
 async def add_system(wanted: NewSystem, request: Request, context: Here, who: Who) -> SystemShown:
-    """Enrol a system: reach it, check its key, see who it says it is."""
+    """Enrol a system: connects to it, checks its key, and reads its identity."""
     row = await new_system.new_system(context, wanted, who)
     async with context.session() as session:
         await new_system.add(session, row)
@@ -80,7 +80,7 @@ async def add_system(wanted: NewSystem, request: Request, context: Here, who: Wh
 
 @router.get("/systems/{name}")
 async def show_system(name: str, response: Response, context: Here) -> SystemShown:
-    """One system. Its ETag goes with changes."""
+    """One system. Send its ETag with changes."""
     async with context.session() as session:
         row = await named(session, System, name)
         response.headers["etag"] = etag(row.version)
@@ -96,7 +96,7 @@ async def change_system(
     context: Here,
     if_match: str | None = Header(default=None),
 ) -> SystemShown:
-    """Change a system; with If-Match only if nobody else changed it meanwhile."""
+    """Change a system; with If-Match only if nobody else changed it since."""
     async with context.session() as session:
         row = await locked(session, System, name)
         check_match(if_match, row.version)
@@ -109,9 +109,7 @@ async def change_system(
 
 @router.get("/systems/{name}/relations")
 async def show_relations(name: str, context: Here) -> Relations:
-    """Who must be back before a system, who waits for it, who replicates with it, and its
-    certificates.
-    """
+    """A system's dependencies, dependants, replication peers, and certificates."""
     async with context.session() as session:
         row = await named(session, System, name)
         return await system_views.relations_of(context, session, row)
@@ -119,7 +117,7 @@ async def show_relations(name: str, context: Here) -> Relations:
 
 @router.get("/return-order")
 async def return_order(context: Here) -> ReturnOrder:
-    """In which order the systems must come back after everything was lost."""
+    """The order in which systems must be restored if everything is lost."""
     async with context.session() as session:
         every = await relations(context, session)
     order = in_order({name: related.needs for name, related in every.items()})
@@ -128,7 +126,7 @@ async def return_order(context: Here) -> ReturnOrder:
 
 @router.post("/systems/{name}/probe")
 async def probe_system(name: str, request: Request, context: Here) -> Probe:
-    """Reach a live system and say what it is, storing nothing."""
+    """Read a live system's identity; stores nothing."""
     async with context.session() as session:
         row = await named(session, System, name)
         login = await probe.login_of(session, row)
@@ -148,7 +146,7 @@ def _reached(row: System, login: Login | None) -> dict[str, str]:
 async def confirm_system(
     name: str, wanted: Confirmed, request: Request, context: Here
 ) -> SystemShown:
-    """Say that the machine that answers now is this system; its backups go on under the new
+    """Confirm that the present machine is this system; its backups continue under the new
     identity.
     """
     async with context.session() as session:
