@@ -1378,7 +1378,7 @@ PHASES = {
     "write": "PUT BACK",
     "finish": "MAKE IT TAKE EFFECT",
     "rejoin": "REACH IT AGAIN",
-    "check": "SEE WHETHER ALL IS WELL",
+    "check": "CHECK THAT ALL IS WELL",
     "release": "LET GO",
 }
 MOST_NAMES = 40

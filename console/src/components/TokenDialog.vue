@@ -44,7 +44,7 @@ function close(): void {
 <template>
   <AskDialog :open="open" title="A token for a program" @close="close">
     <template v-if="made">
-      <p>It is shown this once. Give it as <code>FENNOX_TOKEN</code>, or as <code>Authorization: Bearer …</code>.</p>
+      <p>It is shown only once. Give it as <code>FENNOX_TOKEN</code>, or as <code>Authorization: Bearer …</code>.</p>
       <p class="mt-3 border border-line p-2 font-mono text-sm break-all">{{ made }}</p>
       <button type="button" class="button mt-4" @click="close">I have kept it</button>
     </template>

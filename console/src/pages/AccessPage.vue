@@ -9,7 +9,7 @@ import { may, reachesAll } from "../session";
 
 <template>
   <h1>Access</h1>
-  <p class="text-muted">Who may do what, where they are signed in, and what waits for a second person.</p>
+  <p class="text-muted">Who may do what, where they are signed in, and pending approvals.</p>
   <ApprovalList />
   <template v-if="may('auditor') && reachesAll()">
     <PeopleList />

@@ -77,5 +77,5 @@ function took(run: Run): string {
       </tbody>
     </table>
   </div>
-  <p v-else-if="runs.data.value" class="text-muted">No run fits. Take a backup from a system's page.</p>
+  <p v-else-if="runs.data.value" class="text-muted">No run matches. Take a backup from a system's page.</p>
 </template>

@@ -21,7 +21,7 @@ const first = computed(() => !stores.data.value?.items.length);
   </div>
   <ProblemNote :error="stores.error.value" />
   <p v-if="stores.data.value && first" class="mt-3">
-    There is no store yet. A store is an empty folder or a place on a far side, best away from what it protects.
+    There are no stores yet. A store is an empty folder or a place on a far side, best away from what it protects.
   </p>
   <div v-if="!first" class="mt-4 overflow-x-auto">
     <table>

@@ -99,8 +99,8 @@ def _in_words(error: DBAPIError) -> FennoxError:
     if refused or isinstance(error, ProgrammingError):
         return MendSettings(
             f"The database cannot be used: {said}.",
-            "Mend FENNOX_DATABASE or what that user may do.",
+            "Correct FENNOX_DATABASE or that user's permissions.",
         )
     return TryLater(
-        f"The database does not answer: {said}.", "Start PostgreSQL, or mend FENNOX_DATABASE."
+        f"The database does not answer: {said}.", "Start PostgreSQL, or correct FENNOX_DATABASE."
     )

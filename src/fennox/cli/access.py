@@ -148,7 +148,7 @@ def passphrase(arguments: argparse.Namespace, *, twice: bool = False) -> str:
 def ask_twice(prompt: str) -> str:
     given = ask_secret(prompt)
     if ask_secret("Again: ") != given:
-        raise BadInput("The two were not the same.", "Try again.")
+        raise BadInput("The two entries differ.", "Try again.")
     return given
 
 

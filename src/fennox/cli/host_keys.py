@@ -76,7 +76,7 @@ def ask_whether_its_own(offered: str) -> None:
     """A person compares the fingerprint that was shown; raises unless it is accepted."""
     if not can_ask():
         raise PersonNeeded("Nobody has accepted this fingerprint.", f"Give --accept-key {offered}")
-    if ask("Is it the machine's own? Type yes to accept it:") != "yes":
+    if ask("Is it the machine's own key? Type yes to accept it:") != "yes":
         raise PersonNeeded("The fingerprint was not accepted.", "Nothing was changed.")
 
 

@@ -55,6 +55,6 @@ class MemoryJournal:
 
     async def check(self) -> None:
         if self.lost:
-            raise LeaseLost("Another worker has taken this run.", "Nothing is to be done here.")
+            raise LeaseLost("Another worker has taken this run.", "There is nothing to do here.")
         if self.stop:
             raise Stopped("The run was stopped.", "Start it again when you want it.")

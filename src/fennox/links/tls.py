@@ -72,7 +72,7 @@ def judge(address: Address, certificate: bytes, accepted: str | None) -> None:
     if accepted is None:
         raise KeyUnknown(
             f"{address} shows the certificate {shown}, which nobody has accepted yet.",
-            "Compare it with the machine's own, then accept it.",
+            "Compare it with the machine's own key, then accept it.",
             fingerprint=shown,
         )
     if shown != accepted:

@@ -57,7 +57,7 @@ class WebLink:
                     kept += block
                     if len(kept) > MAX_OUTPUT:
                         raise FarSideFailed(
-                            f"{self._address} answers without end.", "Look at the machine."
+                            f"{self._address} answers without end.", "Check the machine."
                         )
                 return self._judged(answer.status_code, bytes(kept), path)
         except httpx.HTTPError as error:
@@ -97,16 +97,16 @@ class WebLink:
             )
         if status >= 500:
             raise Unreachable(
-                f"{self._address} answers {status} to {path}.", "Try again; look at the machine."
+                f"{self._address} answers {status} to {path}.", "Try again; check the machine."
             )
         if status >= 400:
             raise FarSideFailed(
-                f"{self._address} answers {status} to {path}.", "Look at the machine and its kind."
+                f"{self._address} answers {status} to {path}.", "Check the machine and its kind."
             )
         return Answer(status, body)
 
     def _cut(self, error: httpx.HTTPError) -> Unreachable:
         return Unreachable(
             f"The connection to {self._address} failed ({type(error).__name__}).",
-            "Try again; look at the machine if it happens twice.",
+            "Try again; check the machine if it happens again.",
         )

@@ -1072,7 +1072,7 @@ def settle(path: Path, document: dict[str, Any]) -> None:
 
 PHASES = {
     "prepare": "BEFORE ANYTHING IS WRITTEN", "write": "PUT BACK", "finish": "MAKE IT TAKE EFFECT",
-    "rejoin": "REACH IT AGAIN", "check": "SEE WHETHER ALL IS WELL", "release": "LET GO",
+    "rejoin": "REACH IT AGAIN", "check": "CHECK THAT ALL IS WELL", "release": "LET GO",
 }
 MOST_NAMES = 40
 SECRET_NAME = re.compile(r"pass|secret|token|key", re.IGNORECASE)

@@ -113,7 +113,7 @@ def test_a_system_that_is_removed_leaves_its_backups_and_comes_back_with_them(
         before = bytes_of(service.folder / "attic")
         asked = service.fennox("system", "remove", "web-9", "--because", "sold")
         assert asked.returncode == 5
-        assert "Its backup stays in attic, and nobody removes what lies there." in asked.stderr
+        assert "Its backup stays in attic, and nothing is removed there." in asked.stderr
         assert "fennox store adopt attic" in asked.stderr
         assert client.system("web-9").backups == 1
         client.retire("web-9", Retired(because="on its way"))

@@ -194,7 +194,7 @@ def list_backups(arguments: argparse.Namespace, environment: Environment) -> Non
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="id",
-        none="There is no backup yet. Take one with `fennox backup take SYSTEM`.",
+        none="There are no backups yet. Take one with `fennox backup take SYSTEM`.",
         spare=["NEW", "DOCUMENTS", "BY", "SIZE"],
         if_room="NOTE",
     )

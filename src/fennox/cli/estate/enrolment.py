@@ -51,7 +51,7 @@ def look(arguments: argparse.Namespace, environment: Environment) -> int:
         return 0
     if found.kind is None or found.machine is None:
         say(
-            f"Several kinds fit what answers at {found.address}: {', '.join(found.fits)}. Choose"
+            f"Several kinds match the machine at {found.address}: {', '.join(found.fits)}. Choose"
             " one with --kind, or"
         )
         say("write one that builds on them: docs/your-own-kind.md.")
@@ -208,7 +208,7 @@ def _read(path: Path) -> list[_Row]:
         what = (
             f"lacks {', '.join(missing)}"
             if missing
-            else f"has {', '.join(unknown)}, which nobody knows"
+            else f"has {', '.join(unknown)}, which are unknown"
         )
         raise BadInput(
             f"The titles in {path}: it {what}.",
@@ -320,7 +320,7 @@ def _accept(rows: list[_Row]) -> None:
             "Put them into the column key, or into a list of 'host:port FINGERPRINT' for"
             " --accept-list.",
         )
-    if ask("Are they the machines' own? Type yes to accept all of them:") != "yes":
+    if ask("Are they the machines' own keys? Type yes to accept all of them:") != "yes":
         raise PersonNeeded("The fingerprints were not accepted.", "Nothing was changed.")
     for row in rows:
         row.key = row.offered

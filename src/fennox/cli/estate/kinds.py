@@ -47,7 +47,7 @@ def kinds(arguments: argparse.Namespace, environment: Environment) -> None:
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="name",
-        none="There is no kind.",
+        none="There are no kinds.",
     )
 
 

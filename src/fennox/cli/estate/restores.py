@@ -28,7 +28,7 @@ def _purpose(arguments: argparse.Namespace) -> RestorePurpose:
         return given
     if not can_ask():
         raise PersonNeeded(
-            "It is not said what the restore is for.",
+            "The restore's purpose is missing.",
             "Give --repair, --replace, --practise or --seed NAME.",
         )
     for purpose, means in PURPOSES.items():
@@ -38,7 +38,7 @@ def _purpose(arguments: argparse.Namespace) -> RestorePurpose:
         if said == known:
             purpose_said: RestorePurpose = known
             return purpose_said
-    raise PersonNeeded("It was not said what the restore is for.", "Nothing was changed.")
+    raise PersonNeeded("No purpose was given.", "Nothing was changed.")
 
 
 def draft(arguments: argparse.Namespace, environment: Environment) -> int:
@@ -192,7 +192,7 @@ def answer(arguments: argparse.Namespace, environment: Environment) -> int:
         shown = service.sheet(arguments.sheet)
         gate = shown.sheet.open_gate()
         if gate is None:
-            raise PersonNeeded("The sheet has no open gate.", "Nothing is to be answered.")
+            raise PersonNeeded("The sheet has no open gate.", "There is nothing to answer.")
         given = arguments.answer
         if given is None:
             say(gate.question, style="bold")
@@ -228,5 +228,5 @@ def list_restores(arguments: argparse.Namespace, environment: Environment) -> No
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="id",
-        none="There is no run sheet yet. Draft one with `fennox restore draft BACKUP`.",
+        none="There are no run sheets yet. Draft one with `fennox restore draft BACKUP`.",
     )

@@ -22,7 +22,7 @@ _ONCE_ON = "every day at 02:40"  # the schedule of a manual routine, in case it 
 def add(arguments: argparse.Namespace, environment: Environment) -> None:
     if arguments.when is None and arguments.mode == "on":
         raise BadInput(
-            "It is not said when it takes.",
+            "The schedule is missing.",
             "Give --when, like 'every day at 02:40', or --mode 'by hand'.",
         )
     wanted = NewRoutine(
@@ -132,7 +132,7 @@ def list_routines(arguments: argparse.Namespace, environment: Environment) -> No
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="name",
-        none="There is no routine yet. Add one with `fennox routine add --help`.",
+        none="There are no routines yet. Add one with `fennox routine add --help`.",
     )
 
 

@@ -40,7 +40,7 @@ def list_runs(arguments: argparse.Namespace, environment: Environment) -> None:
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="id",
-        none="No run fits. Take a backup with `fennox backup take SYSTEM`.",
+        none="No run matches. Take a backup with `fennox backup take SYSTEM`.",
         spare=["BY", "TOOK"],
     )
 

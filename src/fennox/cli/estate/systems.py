@@ -107,7 +107,7 @@ def list_systems(arguments: argparse.Namespace, environment: Environment) -> Non
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="name",
-        none="No system fits. Enrol one with `fennox system add NAME KIND ADDRESS --login LOGIN`.",
+        none="No system matches. Enrol one: fennox system add NAME KIND ADDRESS --login LOGIN",
         spare=["ADDRESS", "KIND", "SITE"],
     )
 
@@ -268,7 +268,7 @@ def confirm(arguments: argparse.Namespace, environment: Environment) -> None:
             found = service.probe(arguments.system).machine
             if found is None or not can_ask():
                 raise PersonNeeded(
-                    "It must be said which machine this is.",
+                    "The machine id is missing.",
                     "Give --machine ID; see `system probe`.",
                 )
             say(

@@ -156,7 +156,7 @@ async def _link(kind: Kind, arguments: argparse.Namespace) -> Link:
         return await reach(parse_address(arguments.on, kind.port), who, arguments.accept_key)
     except KeyUnknown as error:
         raise KeyUnknown(
-            error.what, "Compare it with the machine's own, then give it with --accept-key."
+            error.what, "Compare it with the machine's own key, then give it with --accept-key."
         ) from error
 
 

@@ -71,7 +71,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
     if arguments.forget_second_factor:
         given["forget_second_factor"] = True
     if not given:
-        raise BadInput("Nothing is to be changed.", "See: fennox user set --help")
+        raise BadInput("There is nothing to change.", "See: fennox user set --help")
     with client(environment) as service:
         user = service.change_user(arguments.name, wire.access.UserChange.model_validate(given))
     _show(user, arguments)
@@ -116,7 +116,7 @@ def list_users(arguments: argparse.Namespace, environment: Environment) -> None:
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="name",
-        none="There is no user.",
+        none="There are no users.",
         if_room="SINCE",
     )
 
@@ -142,7 +142,7 @@ def authenticator(arguments: argparse.Namespace, environment: Environment) -> No
     with client(environment) as service:
         if arguments.remove:
             service.remove_totp()
-            say("No code is asked for any more. Your recovery codes are worth nothing now.")
+            say("No code is asked for any more. Your recovery codes are no longer valid.")
             return
         begun = service.begin_totp()
         import segno
@@ -229,7 +229,7 @@ def add_token(arguments: argparse.Namespace, environment: Environment) -> None:
         say(
             f"{one.name}: {one.kind}, {one.role}, reaching {_scopes(one)}, until {when(one.until)}."
         )
-        say("It is shown this once. Give it as FENNOX_TOKEN, or as `Authorization: Bearer …`.")
+        say("It is shown only once. Give it as FENNOX_TOKEN, or as `Authorization: Bearer …`.")
     print(made.token)
 
 
@@ -272,4 +272,4 @@ def remove_token(arguments: argparse.Namespace, environment: Environment) -> Non
             arguments.token
         ]
         service.end_session(found[0])
-    say(f"The token {arguments.token} is worth nothing any more.")
+    say(f"The token {arguments.token} is no longer valid.")

@@ -37,7 +37,7 @@ def list_passphrases(arguments: argparse.Namespace, environment: Environment) ->
     with client(environment) as service:
         sets = service.key_sets()
     if arguments.json or arguments.quiet or not sets:
-        none = "There is no key set yet. The first store makes one: fennox store add NAME ADDRESS"
+        none = "There are no key sets yet. The first store makes one: fennox store add NAME ADDRESS"
         show_list(sets, [], as_json=arguments.json, quiet=arguments.quiet, key="name", none=none)
         return
     rows: list[list[object]] = [
@@ -112,7 +112,7 @@ def _new_phrase(arguments: argparse.Namespace) -> str:
         return first_line(arguments.new_file)
     new = access.ask_secret("New passphrase: ")
     if access.ask_secret("Again: ") != new:
-        raise BadInput("The two were not the same.", "Try again.")
+        raise BadInput("The two entries differ.", "Try again.")
     return new
 
 

@@ -139,7 +139,7 @@ def list_logins(arguments: argparse.Namespace, environment: Environment) -> None
         quiet=arguments.quiet,
         key="name",
         none=(
-            "There is no login yet. Add one with `fennox login add NAME --account ACCOUNT --key"
+            "There are no logins yet. Add one with `fennox login add NAME --account ACCOUNT --key"
             " FILE`."
         ),
     )

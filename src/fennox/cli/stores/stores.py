@@ -143,7 +143,7 @@ def list_stores(arguments: argparse.Namespace, environment: Environment) -> None
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="name",
-        none="There is no store yet. Add one with `fennox store add NAME FOLDER`.",
+        none="There are no stores yet. Add one with `fennox store add NAME FOLDER`.",
     )
 
 
@@ -222,7 +222,7 @@ def damage(arguments: argparse.Namespace, environment: Environment) -> None:
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="object",
-        none="Nothing was ever found damaged in this store.",
+        none="No damage was ever found in this store.",
     )
 
 
@@ -275,7 +275,7 @@ def remove(arguments: argparse.Namespace, environment: Environment) -> None:
             if ask(f"Type {store.name} to forget it:") != store.name:
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
         forgotten = service.remove_store(store.name)
-    say(f"{store.name} is forgotten. {forgotten.backups} of its backups lay nowhere else.")
+    say(f"{store.name} is forgotten. {forgotten.backups} of its backups were stored nowhere else.")
     say("`fennox store adopt` brings back what a store holds.")
 
 

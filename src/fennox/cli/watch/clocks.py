@@ -31,7 +31,7 @@ def clocks(arguments: argparse.Namespace, environment: Environment) -> int:
                     "It was not confirmed.", "Nothing was changed. Correct the clock."
                 )
         done = service.confirm_clocks(believe_dates=arguments.believe_dates)
-    for text in done.said or ["Nothing is to be confirmed."]:
+    for text in done.said or ["There is nothing to confirm."]:
         say(text)
     _show(done.clocks, arguments)
     return 0 if done.clocks.believed else PERSON
@@ -46,7 +46,7 @@ def _show(found: ClocksShown, arguments: argparse.Namespace) -> None:
         return
     _table(found)
     if found.believed:
-        out.print("Nothing speaks against it.")
+        out.print("Nothing contradicts it.")
         return
     for text in found.doubts:
         say(text, style="bold")

@@ -47,7 +47,7 @@ def mute(arguments: argparse.Namespace, environment: Environment) -> None:
             _show(service.unmute(arguments.concern), arguments)
             return
         if not arguments.because:
-            raise BadInput("It is not said why.", "Give --because.", field="because")
+            raise BadInput("The reason is missing.", "Give --because.", field="because")
         until = service.status().at + timedelta(days=arguments.days)
         _show(
             service.mute(arguments.concern, MuteWanted(until=until, reason=arguments.because)),

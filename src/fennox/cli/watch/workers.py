@@ -28,7 +28,7 @@ def list_workers(arguments: argparse.Namespace, environment: Environment) -> Non
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="id",
-        none="No worker was heard of within a week. Start one with `fennox worker run`.",
+        none="No worker has reported within a week. Start one with `fennox worker run`.",
     )
 
 
@@ -79,7 +79,7 @@ def admit(arguments: argparse.Namespace, environment: Environment) -> None:
     show_one(admitted, as_json=arguments.json, quiet=arguments.quiet, key="token", lines=lines)
     if not arguments.json and not arguments.quiet:
         say(
-            f"It is shown this once. Write it into a file on a machine at {admitted.name}, and run"
+            f"It is shown only once. Write it into a file on a machine at {admitted.name}, and run"
             f" there:\nfennox worker run --site '{admitted.name}' --service {address} --token-file"
             " FILE"
         )

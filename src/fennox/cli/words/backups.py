@@ -22,7 +22,7 @@ def define(nouns: Sub) -> None:
 def _backup_take(backup: Sub) -> None:
     take = verb_of(backup, "take", "estate.backups:take", "take a backup now and follow it")
     take.add_argument("system")
-    take.add_argument("--store", help="may be left out where there is only one")
+    take.add_argument("--store", help="optional if there is only one")
     take.add_argument("--name", default="", help="lower-case letters, digits and hyphens")
     take.add_argument("--note", default="", help="why it is taken")
     take.add_argument(
@@ -40,7 +40,7 @@ def _backup_take(backup: Sub) -> None:
     take.add_argument(
         "--no-wait",
         action="store_true",
-        help="be refused while another run of the system is active, and do not line up behind it",
+        help="fail if another run of the system is active, instead of waiting behind it",
     )
     take.add_argument("--no-follow", action="store_true", help="only start it")
 
@@ -55,9 +55,9 @@ def _backup_hand_in(backup: Sub) -> None:
     hand.add_argument("system")
     hand.add_argument("file", nargs="?", help="what the system's own console saved")
     hand.add_argument(
-        "--document", help="which one it is; may be left out where the kind has only one"
+        "--document", help="which one it is; optional if the kind has only one"
     )
-    hand.add_argument("--store", help="may be left out where there is only one")
+    hand.add_argument("--store", help="optional if there is only one")
     hand.add_argument("--note", default="", help="why it was exported")
 
 
@@ -66,7 +66,7 @@ def _backup_list(backup: Sub) -> None:
     listed.add_argument("--system")
     listed.add_argument("--limit", type=int, default=50)
     listed.add_argument(
-        "--removed", action="store_true", help="those that sweeps removed within a year"
+        "--removed", action="store_true", help="those removed by sweeps within a year"
     )
 
 
@@ -94,7 +94,7 @@ def _backup_export(backup: Sub) -> None:
 
 def _backup_compare(backup: Sub) -> None:
     compare = verb_of(
-        backup, "compare", "estate.comparison:compare", "what changed from one backup to another"
+        backup, "compare", "estate.comparison:compare", "compare two backups"
     )
     compare.add_argument("before", nargs="?", metavar="BEFORE")
     compare.add_argument("after", nargs="?", metavar="AFTER")
@@ -119,7 +119,7 @@ def _backup_compare(backup: Sub) -> None:
 
 def _backup_copy(backup: Sub) -> None:
     copy = verb_of(
-        backup, "copy", "estate.backups:copy", "send a backup to a further store and follow it"
+        backup, "copy", "estate.backups:copy", "copy a backup to another store and follow it"
     )
     copy.add_argument("backup")
     copy.add_argument("--to", required=True, metavar="STORE")
@@ -138,7 +138,7 @@ def _backup_clear(backup: Sub) -> None:
         backup,
         "clear",
         "estate.backups:clear",
-        "say that a doubtful backup is as it should be, or that it is not",
+        "clear a doubtful backup, or confirm the doubt",
     )
     clear.add_argument("backup")
     clear.add_argument("--because", required=True, help="what you have found")
@@ -150,7 +150,7 @@ def _backup_keep(backup: Sub) -> None:
         backup,
         "keep",
         "estate.backups:keep",
-        "take back that a backup may go, and hold it; possible until a sweep has removed it",
+        "keep a backup marked for removal, and hold it; possible until a sweep has removed it",
     )
     keep.add_argument("backup")
     keep.add_argument("--because", default="kept by hand", help="why it is to stay")

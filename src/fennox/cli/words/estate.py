@@ -6,7 +6,7 @@ from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
 
 def define(nouns: Sub) -> None:
-    concern = noun_of(nouns, "concern", "what is wrong or will be, since when, and what to do")
+    concern = noun_of(nouns, "concern", "present and coming problems, since when, and what to do")
     _concern_list(concern)
     _concern_mute(concern)
     alert = noun_of(nouns, "alert", "who is alerted when something is wrong, and when it is over")
@@ -18,7 +18,7 @@ def define(nouns: Sub) -> None:
     own = noun_of(nouns, "own-state", "Fennox's own systems, routines, users and logins")
     _own_show(own)
     _own_keep(own)
-    kind = noun_of(nouns, "kind", "kinds of systems that are known")
+    kind = noun_of(nouns, "kind", "kinds of systems")
     _kind_list(kind)
     _kind_show(kind)
     _kind_add(kind)
@@ -97,7 +97,7 @@ def _nouns_trace(nouns: Sub) -> None:
         nouns,
         "trace",
         "estate.comparison:trace",
-        "since when something is as it is, and what it was before",
+        "the history of a value, a document or a list",
     )
     trace.add_argument("system")
     trace.add_argument(
@@ -122,7 +122,7 @@ def _nouns_recovery_sheet(nouns: Sub) -> None:
         nouns,
         "recovery-sheet",
         "stores.recovery_kit:sheet",
-        "all that is needed on the bad day, but the passphrase",
+        "everything needed after a disaster, except the passphrase",
     )
     sheet.add_argument("--html", action="store_true", help="as a page to print")
     sheet.add_argument("--to", metavar="FILE", help="write it there")
@@ -149,7 +149,7 @@ def _own_keep(own: Sub) -> None:
         "--copy-to",
         action="append",
         metavar="STORE",
-        help="a further store; may be given several times",
+        help="another store; may be given several times",
     )
     keep.add_argument(
         "--on-this-machine", action="store_true", help="accept that it is lost with this machine"

@@ -16,7 +16,7 @@ _SCOPE = (
     " must fit"
 )
 _RIGHTS = (
-    "what goes apart from the role: export (take backups out), content (see what comparisons show),"
+    "rights besides the role: export (take backups out), content (see what comparisons show),"
     " none or usual"
 )
 
@@ -32,7 +32,7 @@ def define(nouns: Sub) -> None:
     end.add_argument("session", nargs="?", help="its id, from the list")
     end.add_argument("--others", action="store_true", help="all of yours but this one")
     _tokens(noun_of(nouns, "token", "tokens that programs sign in with"))
-    _approvals(noun_of(nouns, "approval", "what waits for a second person"))
+    _approvals(noun_of(nouns, "approval", "pending approvals"))
     audit = noun_of(nouns, "audit", "who did what")
     listed = verb_of(audit, "list", "people.audit:list_entries", "the newest entries")
     listed.add_argument("--limit", type=int, default=50)
@@ -60,7 +60,7 @@ def _users(user: Sub) -> None:
 
 
 def _user_add(user: Sub) -> None:
-    add = verb_of(user, "add", "people.people:add", "let somebody sign in")
+    add = verb_of(user, "add", "people.people:add", "add a user")
     add.add_argument("name")
     add.add_argument("--role", required=True, choices=_ROLES, help=_ROLE)
     _narrow(add)
@@ -75,7 +75,7 @@ def _user_list(user: Sub) -> None:
 
 def _user_set(user: Sub) -> None:
     change = verb_of(
-        user, "set", "people.people:change", "change what somebody may do, or let them in again"
+        user, "set", "people.people:change", "change somebody's permissions, or reset their access"
     )
     change.add_argument("name")
     change.add_argument("--role", choices=_ROLES, help=_ROLE)
@@ -119,10 +119,10 @@ def _user_authenticator(user: Sub) -> None:
         user,
         "authenticator",
         "people.people:authenticator",
-        "have a code of an authenticator asked for when you sign in",
+        "require a code from an authenticator when you sign in",
         shows=False,
     )
-    totp.add_argument("--remove", action="store_true", help="ask for none any more")
+    totp.add_argument("--remove", action="store_true", help="stop requiring a code")
 
 
 def _user_recovery_codes(user: Sub) -> None:
@@ -141,7 +141,7 @@ def _user_recover(user: Sub) -> None:
         user,
         "recover",
         "people.recover_user:recover",
-        "on the service's own machine, let an administrator in again who cannot sign in any more",
+        "on the service's own machine, restore access for an administrator who is locked out",
         shows=False,
     )
     recover.add_argument("name")
@@ -154,7 +154,7 @@ def _user_recover(user: Sub) -> None:
         help="make them an administrator of the whole estate",
     )
     recover.add_argument(
-        "--no-approvals", action="store_true", help="ask for no second person any more"
+        "--no-approvals", action="store_true", help="stop requiring a second person"
     )
     recover.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
     recover.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
@@ -196,13 +196,13 @@ def _tokens(token: Sub) -> None:
 
 def _approvals(approval: Sub) -> None:
     listed = verb_of(
-        approval, "list", "people.approvals:list_approvals", "what waits for a second person"
+        approval, "list", "people.approvals:list_approvals", "pending approvals"
     )
-    listed.add_argument("--all", action="store_true", help="also what was decided or has ended")
-    show = verb_of(approval, "show", "people.approvals:show", "what is to be done, in full")
+    listed.add_argument("--all", action="store_true", help="also decided and expired ones")
+    show = verb_of(approval, "show", "people.approvals:show", "one approval with the full request")
     show.add_argument("approval")
     for name, handler, text in (
-        ("grant", "people.approvals:grant", "let it be done, once, within an hour"),
+        ("grant", "people.approvals:grant", "allow it, once, within an hour"),
         ("refuse", "people.approvals:refuse", "say no"),
     ):
         verb = verb_of(approval, name, handler, text)

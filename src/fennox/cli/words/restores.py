@@ -29,7 +29,7 @@ def _restore_draft(restore: Sub) -> None:
         restore,
         "draft",
         "estate.restores:draft",
-        "look at backup and target, and write the run sheet",
+        "read backup and target, and write the run sheet",
     )
     draft.add_argument("backup")
     purpose = draft.add_mutually_exclusive_group()
@@ -59,7 +59,7 @@ def _restore_draft(restore: Sub) -> None:
     draft.add_argument(
         "--no-wait",
         action="store_true",
-        help="be refused while another run of the system is active, and do not line up behind it",
+        help="fail if another run of the system is active, instead of waiting behind it",
     )
     passphrase(draft, "opens the store where custody is apart")
 
@@ -71,7 +71,7 @@ def _restore_show(restore: Sub) -> None:
 
 
 def _restore_start(restore: Sub) -> None:
-    start = verb_of(restore, "start", "estate.restores:start", "do exactly what the sheet says")
+    start = verb_of(restore, "start", "estate.restores:start", "carry out the sheet exactly")
     start.add_argument("sheet")
     start.add_argument("--yes", metavar="NAME", help="the system's name; asked otherwise")
     passphrase(start, "opens the store where custody is apart, while following")
@@ -116,7 +116,7 @@ def _restore_undo(restore: Sub) -> None:
         restore,
         "undo",
         "estate.restores:undo",
-        "give a restore up that has begun, and undo what can be undone",
+        "give up a begun restore, and undo what can be undone",
     )
     undo.add_argument("sheet")
     undo.add_argument("--yes", action="store_true", help="do not ask")

@@ -9,7 +9,7 @@ from fennox.cli.words.shared import ADDRESS, Sub, noun_of, offline_place, verb_o
 
 def define(nouns: Sub) -> None:
     _nouns_serve(nouns)
-    worker = noun_of(nouns, "worker", "processes that do the runs")
+    worker = noun_of(nouns, "worker", "processes that carry out runs")
     _worker_list(worker)
     _worker_admit(worker)
     _worker_revoke(worker)
@@ -55,7 +55,7 @@ def _place(verb: argparse.ArgumentParser) -> None:
 
 def _worker_list(worker: Sub) -> None:
     verb_of(
-        worker, "list", "watch.workers:list_workers", "who does the runs, and whose clock differs"
+        worker, "list", "watch.workers:list_workers", "the workers, and clocks that differ"
     )
     verb_of(
         worker,
@@ -95,7 +95,7 @@ def _worker_drain(worker: Sub) -> None:
         worker,
         "drain",
         "watch.workers:drain",
-        "have a worker take nothing new, and end",
+        "have a worker accept no new runs, and end",
         shows=False,
     )
     drain.add_argument("worker", help="its id, or the beginning of it")
@@ -192,7 +192,7 @@ def _nouns_sign_in(nouns: Sub) -> None:
     sign.add_argument(
         "--again",
         action="store_true",
-        help="prove again who you are, for grave acts of the next ten minutes",
+        help="authenticate again, for grave acts within the next ten minutes",
     )
     sign.add_argument(
         "--plain",
@@ -233,13 +233,13 @@ def _key_rotate(key: Sub) -> None:
         key,
         "rotate",
         "people.service_key:rotate",
-        "seal all that the database holds under a new key",
+        "reseal all secrets in the database under a new key",
         shows=False,
     )
     rotate.add_argument(
         "--forget-old",
         action="store_true",
-        help="no new key: drop those before, once every machine has the file",
+        help="drop the older keys, once every machine has the file",
     )
     rotate.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
     rotate.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
@@ -253,12 +253,12 @@ def _key_seal(key: Sub) -> None:
         (
             "seal",
             "people.service_key:seal",
-            "put the key file under a key of the PKCS #11 token that the settings name",
+            "seal the key file under a key of the configured PKCS #11 token",
         ),
         (
             "unseal",
             "people.service_key:unseal",
-            "put the key file back in clear, before a token is given up",
+            "write the key file back in clear, before giving up a token",
         ),
     ):
         moved = verb_of(key, name, handler, does, shows=False)

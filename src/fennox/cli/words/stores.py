@@ -17,7 +17,7 @@ from fennox.cli.words.shared import (
 
 
 def define(nouns: Sub) -> None:
-    store = noun_of(nouns, "store", "places where backups are kept")
+    store = noun_of(nouns, "store", "stores for backups")
     _store_add(store)
     _store_list(store)
     _store_show(store)
@@ -30,7 +30,7 @@ def define(nouns: Sub) -> None:
     _store_set(store)
     _store_browse(store)
     _store_remove(store)
-    phrase = noun_of(nouns, "passphrase", "what opens the backups of a key set")
+    phrase = noun_of(nouns, "passphrase", "passphrases of key sets")
     _phrase_list(phrase)
     _phrase_add(phrase)
     _phrase_try(phrase)
@@ -67,7 +67,7 @@ def _store_add(store: Sub) -> None:
         default="yes",
         help="whether file names reveal systems",
     )
-    add.add_argument("--beside", action="store_true", help="also where other things lie already")
+    add.add_argument("--beside", action="store_true", help="allow a folder that holds other files")
 
 
 def _store_list(store: Sub) -> None:
@@ -77,7 +77,7 @@ def _store_list(store: Sub) -> None:
 def _store_show(store: Sub) -> None:
     for name, handler, text in (
         ("show", "stores.stores:show", "one store"),
-        ("test", "stores.stores:test", "prove a store by writing, reading and deleting"),
+        ("test", "stores.stores:test", "test a store by writing, reading and deleting"),
     ):
         verb_of(store, name, handler, text).add_argument("store")
 
@@ -152,12 +152,12 @@ def _store_scrub(store: Sub) -> None:
         "read and check every object, and heal from other copies",
     )
     sweep = verb_of(
-        store, "sweep", "stores.sweeps:sweep", "show what nothing keeps, and give its room back"
+        store, "sweep", "stores.sweeps:sweep", "remove backups nothing keeps, and free their space"
     )
     sweep.add_argument("--yes", action="store_true", help="do not ask")
-    sweep.add_argument("--preview", action="store_true", help="only show what would go")
+    sweep.add_argument("--preview", action="store_true", help="only show what would be removed")
     sweep.add_argument(
-        "--confirm", action="store_true", help="let go what waits for a person, as it is shown"
+        "--confirm", action="store_true", help="also remove what waits for a person, as shown"
     )
     for verb in (scrub, sweep):
         verb.add_argument("store")
@@ -166,7 +166,7 @@ def _store_scrub(store: Sub) -> None:
 
 def _store_damage(store: Sub) -> None:
     verb_of(
-        store, "damage", "stores.stores:damage", "what was found damaged, and how it was healed"
+        store, "damage", "stores.stores:damage", "damage found, and how it was healed"
     ).add_argument("store")
 
 
@@ -193,7 +193,7 @@ def _store_set(store: Sub) -> None:
 
 def _store_browse(store: Sub) -> None:
     browse = verb_of(
-        store, "browse", "stores.stores:browse", "look into a folder, of a store or of any far side"
+        store, "browse", "stores.stores:browse", "list a folder of a store or of any far side"
     )
     browse.add_argument("store", help="a store's name, or an address")
     browse.add_argument("path", nargs="?", help="another folder on the same far side")
@@ -243,7 +243,7 @@ def _phrase_withdraw(phrase: Sub) -> None:
         phrase,
         "withdraw",
         "stores.key_sets:withdraw_passphrase",
-        "let a passphrase open nothing new any more",
+        "withdraw a passphrase",
     )
     gone.add_argument("which", help="its label or id")
     gone.add_argument("--yes", action="store_true", help="do not ask")
@@ -292,13 +292,13 @@ def _login_admit(login: Sub) -> None:
         login,
         "admit",
         "stores.logins:admit_login",
-        "let a login be used at a machine that is no system yet",
+        "admit a login at a machine that is not an enrolled system",
     )
     revoke = verb_of(
         login,
         "revoke",
         "stores.logins:revoke_login",
-        "a login is not used at a machine any more",
+        "withdraw a login's admission at a machine",
         shows=False,
     )
     for verb in (admit, revoke):

@@ -63,7 +63,7 @@ def _system_import(system: Sub) -> None:
         "like kind, key, via, site, labels, setting:NAME",
     )
     many.add_argument(
-        "--dry-run", action="store_true", help="look at all of them, and change nothing"
+        "--dry-run", action="store_true", help="check all of them, and change nothing"
     )
     many.add_argument(
         "--accept-list", metavar="FILE", help="keys to accept: lines of 'host:port FINGERPRINT'"
@@ -96,7 +96,7 @@ def _system_list(system: Sub) -> None:
         system,
         "order",
         "estate.systems:order",
-        "in which order they must come back when everything was lost",
+        "the order in which they must be restored if everything is lost",
     )
 
 
@@ -106,12 +106,12 @@ def _system_show(system: Sub) -> None:
         (
             "probe",
             "estate.systems:probe",
-            "reach a system and say what it is, storing nothing",
+            "read a system's identity, storing nothing",
         ),
         (
             "resume",
             "estate.systems:resume",
-            "let routines take a system again that is suspended or retired",
+            "let routines take a suspended or retired system again",
         ),
     ):
         verb_of(system, name, handler, text).add_argument("system")
@@ -157,9 +157,9 @@ def _system_set(system: Sub) -> None:
     )
     change.add_argument("system")
     change.add_argument(
-        "--name", help="what it is called from now on; routines that name it follow"
+        "--name", help="its new name; routines that name it follow"
     )
-    change.add_argument("--kind", help="the kind it is taken by from now on")
+    change.add_argument("--kind", help="its new kind")
     change.add_argument("--address")
     change.add_argument("--login")
     change.add_argument("--accept-key", metavar="FINGERPRINT")
@@ -198,7 +198,7 @@ def _led_through(verb: argparse.ArgumentParser, none: str = "") -> None:
 
 def _known_by(verb: argparse.ArgumentParser, again: str = "") -> None:
     verb.add_argument(
-        "--patience", type=int, metavar="SECONDS", help="that a connection to it may take (15)"
+        "--patience", type=int, metavar="SECONDS", help="allowed for a connection to it (15)"
     )
     verb.add_argument(
         "--needs",
@@ -215,7 +215,7 @@ def _system_confirm(system: Sub) -> None:
         system,
         "confirm",
         "estate.systems:confirm",
-        "say that the machine that answers now is this system",
+        "confirm that the present machine is this system",
     )
     confirm.add_argument("system")
     confirm.add_argument("--machine", help="its machine id; shown and asked otherwise")

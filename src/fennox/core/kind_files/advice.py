@@ -92,7 +92,7 @@ def doubts(kind: Kind) -> Iterator[Said]:
                 yield (
                     path,
                     f"no source reads anything that {text} fits",
-                    "Mend the pattern, or add a source.",
+                    "Correct the pattern, or add a source.",
                 )
 
 

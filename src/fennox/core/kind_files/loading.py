@@ -62,7 +62,7 @@ def _read(text: str, texts: Texts, *, strict: bool) -> tuple[Kind | None, list[M
             (int(place.group(1)), int(place.group(2))) if place else (text.count("\n") + 1, 1)
         )
         said = re.sub(r" \(at .*\)$", "", str(error))
-        return None, [Mistake(line, column, "TOML", said, "Mend the TOML; see https://toml.io.")]
+        return None, [Mistake(line, column, "TOML", said, "Fix the TOML; see https://toml.io.")]
     known = positions(text)
 
     def at(path: Path, said: str, remedy: str, *, grave: bool = True) -> Mistake:
@@ -173,7 +173,7 @@ def _sound(kind: Kind | None, wrong: list[Mistake]) -> Kind:
     first = grave[0]
     raise BadInput(
         f"The kind file is wrong at line {first.line} ({first.where}): {first.text.rstrip('.')}.",
-        first.remedy or "Mend it; `fennox kind check FILE` lists every mistake.",
+        first.remedy or "Fix it; `fennox kind check FILE` lists every mistake.",
         mistakes=[f"{item.line}:{item.column}: {item.where}: {item.text}" for item in grave],
     )
 

@@ -68,7 +68,7 @@ def command(
                 raise BadInput(
                     f"{printable(values[name])!r} has signs that {words[0]} could run, and the kind"
                     f" puts it into a program: {word[:100]}",
-                    f"Mend the kind: give {{{name}}} as a word of its own, which the program reads"
+                    f"Fix the kind: give {{{name}}} as a word of its own, which the program reads"
                     " as $1.",
                 )
     return [filled(word, values) for word in words]

@@ -77,7 +77,7 @@ def _first_step(*, saves: bool) -> SheetStep:
     return SheetStep(
         number=1,
         phase="prepare",
-        title="See whether the target still is what this sheet shows",
+        title="Check that the target is still as this sheet shows",
         do="look",
         kind_step=None,
     )

@@ -297,7 +297,7 @@ async def once(data: bytes) -> AsyncIterator[bytes]:
 def shell_of(link: Link | None) -> Shell:
     if not isinstance(link, Shell):
         raise FennoxError(
-            "This part runs commands, and the system is not reached by SSH.", "Mend the kind file."
+            "This part runs commands, and the system is not reached by SSH.", "Fix the kind file."
         )
     return link
 
@@ -306,6 +306,6 @@ def web_of(link: Link | None) -> Web:
     if not isinstance(link, Web):
         raise FennoxError(
             "This part sends requests, and the system is not reached by HTTPS.",
-            "Mend the kind file.",
+            "Fix the kind file.",
         )
     return link

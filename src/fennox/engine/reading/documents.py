@@ -200,5 +200,5 @@ def _check(part: PartModel, command: str, output: Output, codes: list[int]) -> N
         raise PartUnread(
             part.name,
             f"{command} for the part {part.name} ended with {output.code}: {told}",
-            "Look at the machine, and at what the login may do.",
+            "Check the machine and the login's permissions.",
         )

@@ -194,7 +194,7 @@ async def next_block(blocks: AsyncGenerator[bytes, None], name: str) -> bytes | 
             return await anext(blocks, None)
     except TimeoutError as error:
         raise FarSideFailed(
-            f"{name} wrote nothing for {_SILENCE} seconds.", "Look at the machine."
+            f"{name} wrote nothing for {_SILENCE} seconds.", "Check the machine."
         ) from error
 
 

@@ -53,7 +53,7 @@ def _moment(told: str) -> datetime:
         )
     except (ValueError, OverflowError, OSError) as error:
         raise FarSideFailed(
-            "The machine does not report its time as its kind expects.", "Look at its clock."
+            "The machine does not report its time as its kind expects.", "Check its clock."
         ) from error
     return moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
 

@@ -50,13 +50,13 @@ async def poll_until(web: Web, request: Request, until: Until, values: dict[str,
                 return
             if until.fails is not None and state == until.fails:
                 raise FarSideFailed(
-                    f"{request.path} says {printable(state)[:100]}.", "Look at the machine."
+                    f"{request.path} says {printable(state)[:100]}.", "Check the machine."
                 )
             await anyio.sleep(pause)
             pause = min(pause * 1.5, 5)
     raise FarSideFailed(
         f"{request.path} was not {until.equals} within {until.limit} seconds.",
-        "Look at the machine.",
+        "Check the machine.",
     )
 
 

@@ -112,7 +112,7 @@ async def members(source: AsyncIterator[bytes]) -> AsyncGenerator[Item, None]:
             except (tarfile.TarError, OSError, ValueError, EOFError) as error:
                 raise Damaged(
                     f"The machine's tar stream cannot be read ({type(error).__name__}).",
-                    "Look at the machine's tar.",
+                    "Check the machine's tar.",
                 ) from error
             if unpacking.dead:
                 return

@@ -78,7 +78,7 @@ async def scratch_folder(shell: Shell) -> AsyncIterator[str]:
     name = made.output.decode("ascii", "replace").strip()
     if made.code != 0 or not _SCRATCH.fullmatch(name):
         raise FarSideFailed(
-            "The target gave no folder to check the files in.", "Look at its free space."
+            "The target gave no folder to check the files in.", "Check its free space."
         )
     try:
         yield name

@@ -120,7 +120,7 @@ class RestoreUnderWay(StepVerbs):
         model = self._model(step)
         if model.each is None or model.each.names != "missing":
             return []
-        await self.journal.step(f"See whether it is done: {step.title}")
+        await self.journal.step(f"Check whether it is done: {step.title}")
         target = await self._reached.look(self.sheet.parts)
         now = plan_steps.names_for(self.kind, model, await self.reader.head(), target.census)
         return [name for name in step.names if name in now]

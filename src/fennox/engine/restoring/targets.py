@@ -154,7 +154,7 @@ class ReachedTarget:
         raise FarSideFailed(
             f"The machine did not come back at {place.address} within {limit} seconds: "
             f"{fault.what if fault else 'no answer'}",
-            "Look at its console; it may answer at another address.",
+            "Check its console; it may answer at another address.",
         )
 
     async def current(self) -> Link:
@@ -236,7 +236,7 @@ class ReachedTarget:
         link = await self._acting()
         if not isinstance(link, Shell):
             raise FarSideFailed(
-                "This step runs a command, but the target has no shell.", "Mend the kind file."
+                "This step runs a command, but the target has no shell.", "Fix the kind file."
             )
         return link
 
@@ -245,7 +245,7 @@ class ReachedTarget:
         if not isinstance(link, Web):
             raise FarSideFailed(
                 "This step sends a request, but the target is reached by SSH.",
-                "Mend the kind file.",
+                "Fix the kind file.",
             )
         return link
 

@@ -102,7 +102,7 @@ async def _already_there(vault: Vault, reference: Reference) -> Record | None:
         return None
     there = await vault.read_record(name)
     if there.reference.backup != reference.backup:
-        raise Conflict(f"{name} is another backup.", "Look at the store.")
+        raise Conflict(f"{name} is another backup.", "Check the store.")
     return there
 
 

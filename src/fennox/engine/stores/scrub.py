@@ -69,7 +69,7 @@ async def scrub(
     for backup in report.missing:
         report.faults.append(Fault(in_place_of(backup), "Its record is not there, or not sound."))
         report.costs[in_place_of(backup)] = {backup}
-    await journal.step("Hold every backup against the packs")
+    await journal.step("Compare every backup with the packs")
     await _hold_against_packs(holding, report)
     report.gaps = _gaps(list(report.records.values()), removed)
     report.losses = _losses(vault, report, told, removed)

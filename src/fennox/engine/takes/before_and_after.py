@@ -113,7 +113,7 @@ class Surroundings:
             if output.code != 0:
                 raise FarSideFailed(
                     f"{action.run[0]} ended with {output.code}: {printable(output.said())}",
-                    "Look at the machine.",
+                    "Check the machine.",
                 )
             return
         assert action.ask is not None
@@ -125,5 +125,5 @@ class Surroundings:
         )
         if answer.status >= 400:
             raise FarSideFailed(
-                f"{action.ask.path} was answered with {answer.status}.", "Look at the machine."
+                f"{action.ask.path} was answered with {answer.status}.", "Check the machine."
             )

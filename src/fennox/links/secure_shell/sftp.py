@@ -40,11 +40,11 @@ class SftpFiles:
                 raise FarSideFailed(
                     f"{self._address} could not {doing} {printable(path)}:"
                     f" {printable(error.reason)[:200]}",
-                    "Look at the machine.",
+                    "Check the machine.",
                 ) from error
             raise Unreachable(
                 f"The connection to {self._address} was cut.",
-                "Try again; look at the machine if it happens twice.",
+                "Try again; check the machine if it happens again.",
             ) from error
 
     async def look(self, path: bytes) -> FarFile | None:

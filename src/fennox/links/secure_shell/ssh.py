@@ -133,7 +133,7 @@ class SshLink:
     async def _start(self, words: list[str], feed: AsyncIterator[bytes] | None) -> SshRunning:
         if self.language == "powershell" and feed is not None:
             raise FarSideFailed(
-                "A document cannot be fed to a command of PowerShell.", "Mend the kind file."
+                "A document cannot be fed to a command of PowerShell.", "Fix the kind file."
             )
         line = (
             shlex.join([*self._before, *words])
@@ -237,14 +237,14 @@ class SshLink:
             kept += block
             if len(kept) > MAX_OUTPUT:
                 raise FarSideFailed(
-                    f"{name} on {self._address} writes without end.", "Look at the machine."
+                    f"{name} on {self._address} writes without end.", "Check the machine."
                 )
         done = await running.ended()
         return Output(done.code, bytes(kept), done.errors)
 
     def _too_slow(self, name: str, limit: float) -> FarSideFailed:
         return FarSideFailed(
-            f"{name} on {self._address} did not end within {limit:g} s.", "Look at the machine."
+            f"{name} on {self._address} did not end within {limit:g} s.", "Check the machine."
         )
 
     @asynccontextmanager

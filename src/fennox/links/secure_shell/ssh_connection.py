@@ -61,7 +61,7 @@ def _key_error(check: _KeyCheck, address: Address) -> FennoxError:
     if check.expected is None:
         return KeyUnknown(
             f"{address} shows the host key {check.offered}, which nobody has accepted yet.",
-            "Compare it with the machine's own, then accept it.",
+            "Compare it with the machine's own key, then accept it.",
             fingerprint=check.offered,
         )
     return key_changed(address, "host key", check.offered, check.expected)

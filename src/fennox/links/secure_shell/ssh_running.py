@@ -80,5 +80,5 @@ async def feed_into(
 def cut_off(address: Address) -> Unreachable:
     return Unreachable(
         f"The connection to {address} was cut.",
-        "Try again; look at the machine if it happens twice.",
+        "Try again; check the machine if it happens again.",
     )

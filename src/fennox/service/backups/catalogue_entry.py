@@ -87,6 +87,6 @@ def check_store_given(stores: list[StoreRow]) -> StoreRow:
         return stores[0]
     names = ", ".join(store.name for store in stores)
     raise MendSettings(
-        "There is no store yet." if not stores else f"There are {len(stores)} stores: {names}.",
+        "There are no stores yet." if not stores else f"There are {len(stores)} stores: {names}.",
         "Add one with `fennox store add`." if not stores else "Say which one with --store.",
     )

@@ -187,7 +187,7 @@ async def _webhook(address: str, secret: str, message: Message) -> None:
     if answer.status_code >= 300:
         fault = TryLater if answer.status_code >= 500 or answer.status_code == 429 else MendSettings
         raise fault(
-            f"{shown('webhook', address)} answers {answer.status_code}.", "Look at the receiver."
+            f"{shown('webhook', address)} answers {answer.status_code}.", "Check the receiver."
         )
 
 

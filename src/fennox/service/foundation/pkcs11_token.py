@@ -105,7 +105,7 @@ class Cryptoki:
         except (PinIncorrect, PinLocked) as error:
             raise MendSettings(
                 f"The token {self.label} refuses the PIN of {self.pin_file}.",
-                "Mend it before you start the service again.",
+                "Correct it before you start the service again.",
             ) from error
         except (PKCS11Error, RuntimeError) as error:
             reason = str(error) or type(error).__name__

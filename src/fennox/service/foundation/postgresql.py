@@ -60,7 +60,7 @@ def in_words() -> Iterator[None]:
             "AdminShutdown",
         ):
             raise TryLater(
-                "The database does not answer.", "Try again; look at PostgreSQL."
+                "The database does not answer.", "Try again; check PostgreSQL."
             ) from error
         raise
     except PoolTimeout as error:
@@ -83,11 +83,11 @@ def _lacks(error: DBAPIError) -> TryLater | None:
     match getattr(error.orig, "sqlstate", None):
         case "53100":
             return TryLater(
-                "PostgreSQL's disk is full.", "Make room on the machine of the database."
+                "PostgreSQL's disk is full.", "Free space on the database's machine."
             )
         case "53200":
             return TryLater(
-                "PostgreSQL has no memory left.", "Look at the machine of the database."
+                "PostgreSQL has no memory left.", "Check the database's machine."
             )
         case "53300":
             return TryLater(
@@ -95,6 +95,6 @@ def _lacks(error: DBAPIError) -> TryLater | None:
                 "Raise max_connections, or stop what holds them.",
             )
         case "53400" | "53000":
-            return TryLater("PostgreSQL has reached a limit of its settings.", "Look at its log.")
+            return TryLater("PostgreSQL has reached a limit of its settings.", "Check its log.")
         case _:
             return None

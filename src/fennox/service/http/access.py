@@ -53,7 +53,7 @@ async def authorise(request: Request) -> AsyncIterator[None]:
     if "\0" in request.url.path or any(
         "\0" in text for pair in request.query_params.multi_items() for text in pair
     ):
-        raise BadInput("The address holds the character NUL.", "Nothing is called so.")
+        raise BadInput("The address holds the character NUL.", "Nothing has that name.")
     needed = TABLE[operation]
     if needed == "nobody":
         yield

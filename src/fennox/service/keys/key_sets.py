@@ -176,7 +176,7 @@ async def change_custody(
     """
     if keys.custody == custody:
         raise Conflict(
-            f"The key set {keys.name} is {custody} already.", "Nothing is to be changed."
+            f"The key set {keys.name} is {custody} already.", "There is nothing to change."
         )
     keys.custody = custody
     if custody == "kept":

@@ -162,7 +162,7 @@ class OwnState:
     ) -> Answer:
         if (method, path) != ("GET", "/about"):
             raise FarSideFailed(
-                f"Fennox itself does not answer to {method} {path}.", "Mend the kind file."
+                f"Fennox itself does not answer to {method} {path}.", "Fix the kind file."
             )
         about = {
             "service": self._service_id,
@@ -183,7 +183,7 @@ class OwnState:
         kept = KEPT.get(path.removeprefix("/tables/"))
         if method != "GET" or kept is None:
             raise FarSideFailed(
-                f"Fennox itself does not answer to {method} {path}.", "Mend the kind file."
+                f"Fennox itself does not answer to {method} {path}.", "Fix the kind file."
             )
         columns = [column for column in kept.table.columns if column.name not in kept.without]
         query = select(*columns).order_by(*(kept.table.columns[name] for name in kept.order))

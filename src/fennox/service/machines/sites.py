@@ -155,7 +155,7 @@ async def dismiss(connected: Connected, code: int) -> None:
 def away(site: str) -> Unreachable:
     return Unreachable(
         f"The worker of the site {site} is not connected, and its machines are reached through it.",
-        f"Look at the machine it runs on: fennox worker run --site '{site}'. `fennox worker sites`"
+        f"Check the machine it runs on: fennox worker run --site '{site}'. `fennox worker sites`"
         " shows it.",
     )
 
@@ -222,7 +222,7 @@ async def concerns(session: AsyncSession) -> list[ConcernFound]:
                 "service",
                 site.name,
                 f"The worker of the site {site.name} {last}.",
-                f"Look at the machine it runs on: fennox worker run --site '{site.name}'",
+                f"Check the machine it runs on: fennox worker run --site '{site.name}'",
                 f"{systems} {many} reached through it: what is due there waits, and nothing can be"
                 " restored.",
                 since=site.seen or site.admitted,

@@ -108,7 +108,7 @@ class Provider:
             keys = KeySet.import_key_set(await self._get(found["jwks_uri"]))  # type: ignore[arg-type]
         except (JoseError, ValueError, KeyError, TypeError) as error:
             raise MendSettings(
-                f"The keys of {self.issuer} cannot be read ({error}).", "Look at the provider."
+                f"The keys of {self.issuer} cannot be read ({error}).", "Check the provider."
             ) from error
         self._metadata, self._keys, self._asked = found, keys, time.monotonic()
         return found

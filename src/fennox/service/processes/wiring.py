@@ -58,7 +58,7 @@ def read_settings(**given: object) -> Settings:
         name = ".".join(str(step) for step in first["loc"]) or "settings"
         text = str(first["msg"]).removeprefix("Value error, ")
         raise MendSettings(
-            f"{name}: {text}.", f"Set FENNOX_{name.upper()} or mend fennox.toml."
+            f"{name}: {text}.", f"Set FENNOX_{name.upper()} or correct fennox.toml."
         ) from error
 
 

@@ -30,7 +30,7 @@ def _terms(text: str) -> list[str]:
     terms = text.split()
     if not terms:
         raise BadInput(
-            "It is not said which systems.", "Write `all` if you mean all of them.", field="systems"
+            "The systems are missing.", "Write `all` if you mean all of them.", field="systems"
         )
     return terms
 

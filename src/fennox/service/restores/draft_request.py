@@ -151,7 +151,7 @@ def _address(kind: Kind, system: System, spare: System | None, wanted: NewDraft)
             if address is None:
                 instead = " or --onto SPARE" if wanted.purpose == "practise" else ""
                 raise BadInput(
-                    "It is not said where the target answers.",
+                    "The target's address is missing.",
                     f"Give --at HOST:PORT{instead}.",
                     field="at",
                 )
@@ -172,7 +172,7 @@ async def _must_be_named(
     """A seed needs an unused system name; other purposes have none."""
     if (wanted.purpose == "seed") != (wanted.new_name is not None):
         what = (
-            "It is not said what the new system is called."
+            "The new system's name is missing."
             if wanted.purpose == "seed"
             else "Only a seed becomes a new system."
         )

@@ -80,7 +80,7 @@ async def close_run(
 def _not_proved(run: Run, sheet: Sheet) -> None:
     run.reason = "The restore was done, but its proof failed: see what is missing on the sheet."
     run.remedy = (
-        f"Mend what is missing, then prove it again: fennox restore prove {str(run.sheet_id)[:12]}."
+        f"Fix what is missing, then prove it again: fennox restore prove {str(run.sheet_id)[:12]}."
     )
     if sheet.safety is not None:
         run.remedy += f" What the target held before is the safety copy {sheet.safety[:12]}."

@@ -215,7 +215,7 @@ async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
             f"There is no run {run_id[:12]}.", "`fennox run list` shows those there are."
         )
     if run.state not in ACTIVE:
-        raise Conflict(f"The run has already ended: {run.state}.", "Nothing is to be stopped.")
+        raise Conflict(f"The run has already ended: {run.state}.", "There is nothing to stop.")
     silent = run.state == "running" and await _is_silent(session, run)
     if run.stop_asked and not silent:
         raise Conflict("The run was already asked to stop.", "It stops at its next step.")

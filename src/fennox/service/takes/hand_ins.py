@@ -49,7 +49,7 @@ def wanted(kind: Kind, document: str | None) -> tuple[PartModel, Source, Hand]:
         )
     if document is None:
         raise BadInput(
-            "It must be said which document this is.", f"Say one of: {names}.", field="document"
+            "The document is not named.", f"Say one of: {names}.", field="document"
         )
     raise NotFound(
         f"Nobody hands in {document!r} for a {kind.title}.", f"There is: {names}.", field="document"

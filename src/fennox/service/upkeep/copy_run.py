@@ -27,7 +27,7 @@ async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
         target_row = await session.get_one(StoreRow, run.store_id)
         backup = await session.get(Backup, run.backup_id or "")
         if backup is None:
-            raise NotFound("The backup is no longer in the catalogue.", "Nothing is to be copied.")
+            raise NotFound("The backup is no longer in the catalogue.", "There is nothing to copy.")
         sources = [row for row in await copies_of(session, backup.id) if row.id != target_row.id]
         if not sources:
             raise NotFound(f"No other store holds {backup.id[:12]}.", "Nothing can be copied.")
