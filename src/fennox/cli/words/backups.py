@@ -54,9 +54,7 @@ def _backup_hand_in(backup: Sub) -> None:
     )
     hand.add_argument("system")
     hand.add_argument("file", nargs="?", help="what the system's own console saved")
-    hand.add_argument(
-        "--document", help="which one it is; optional if the kind has only one"
-    )
+    hand.add_argument("--document", help="which one it is; optional if the kind has only one")
     hand.add_argument("--store", help="optional if there is only one")
     hand.add_argument("--note", default="", help="why it was exported")
 
@@ -93,9 +91,7 @@ def _backup_export(backup: Sub) -> None:
 
 
 def _backup_compare(backup: Sub) -> None:
-    compare = verb_of(
-        backup, "compare", "estate.comparison:compare", "compare two backups"
-    )
+    compare = verb_of(backup, "compare", "estate.comparison:compare", "compare two backups")
     compare.add_argument("before", nargs="?", metavar="BEFORE")
     compare.add_argument("after", nargs="?", metavar="AFTER")
     compare.add_argument("--system", help="the newest backup of this system with the one before it")

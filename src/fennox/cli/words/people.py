@@ -195,9 +195,7 @@ def _tokens(token: Sub) -> None:
 
 
 def _approvals(approval: Sub) -> None:
-    listed = verb_of(
-        approval, "list", "people.approvals:list_approvals", "pending approvals"
-    )
+    listed = verb_of(approval, "list", "people.approvals:list_approvals", "pending approvals")
     listed.add_argument("--all", action="store_true", help="also decided and expired ones")
     show = verb_of(approval, "show", "people.approvals:show", "one approval with the full request")
     show.add_argument("approval")

@@ -54,9 +54,7 @@ def _place(verb: argparse.ArgumentParser) -> None:
 
 
 def _worker_list(worker: Sub) -> None:
-    verb_of(
-        worker, "list", "watch.workers:list_workers", "the workers, and clocks that differ"
-    )
+    verb_of(worker, "list", "watch.workers:list_workers", "the workers, and clocks that differ")
     verb_of(
         worker,
         "sites",

@@ -156,9 +156,7 @@ def _system_set(system: Sub) -> None:
         help="whether it is there to practise restores on, and may be overwritten",
     )
     change.add_argument("system")
-    change.add_argument(
-        "--name", help="its new name; routines that name it follow"
-    )
+    change.add_argument("--name", help="its new name; routines that name it follow")
     change.add_argument("--kind", help="its new kind")
     change.add_argument("--address")
     change.add_argument("--login")

@@ -82,13 +82,9 @@ def _lacks(error: DBAPIError) -> TryLater | None:
     """
     match getattr(error.orig, "sqlstate", None):
         case "53100":
-            return TryLater(
-                "PostgreSQL's disk is full.", "Free space on the database's machine."
-            )
+            return TryLater("PostgreSQL's disk is full.", "Free space on the database's machine.")
         case "53200":
-            return TryLater(
-                "PostgreSQL has no memory left.", "Check the database's machine."
-            )
+            return TryLater("PostgreSQL has no memory left.", "Check the database's machine.")
         case "53300":
             return TryLater(
                 "PostgreSQL has no connection left.",

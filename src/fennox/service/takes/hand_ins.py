@@ -48,9 +48,7 @@ def wanted(kind: Kind, document: str | None) -> tuple[PartModel, Source, Hand]:
             "Take a backup: it is read from the machine.",
         )
     if document is None:
-        raise BadInput(
-            "The document is not named.", f"Say one of: {names}.", field="document"
-        )
+        raise BadInput("The document is not named.", f"Say one of: {names}.", field="document")
     raise NotFound(
         f"Nobody hands in {document!r} for a {kind.title}.", f"There is: {names}.", field="document"
     )
