@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 ROOT = Path(__file__).parent.parent
+pytestmark = pytest.mark.long  # a whole type check; `make check` holds what is there
 
 # what is added where, and the modules that do not know of it yet
 ADDED: dict[str, tuple[str, str, str, set[str]]] = {

@@ -3355,6 +3355,11 @@ export interface components {
             kind: string;
             /** Overwrites */
             overwrites: string;
+            /**
+             * Places
+             * @default
+             */
+            places: string;
             /** Target Address */
             target_address: string;
             /** Target Key */
@@ -3509,6 +3514,19 @@ export interface components {
              * Format: date-time
              */
             time: string;
+        };
+        /**
+         * KeptDocument
+         * @description A document of the backup that is not written, or one of the target that stays in its place.
+         *     ``target``: the target's, as a fingerprint; None: the target has none.
+         */
+        KeptDocument: {
+            /** Part */
+            part: string;
+            /** Path */
+            path: string;
+            /** Target */
+            target: string | null;
         };
         /**
          * KeyResult
@@ -4046,6 +4064,14 @@ export interface components {
             parts?: string[] | null;
             /** Passphrase */
             passphrase?: string | null;
+            /**
+             * Place
+             * @description Whose values of the place are written: by the value's name, or `name[key]` for one of several, `target`, `backup`, or a new value.
+             * @default {}
+             */
+            place: {
+                [key: string]: string;
+            };
             /**
              * Purpose
              * @description What the restore is for. `repair`: the system's own machine, or it reinstalled, at its address. `replace`: a new machine takes the system's place, once a person accepts the proof. `practise`: a spare, or a machine at another address; nothing of the estate changes. `seed`: a new machine becomes a new system.
@@ -4886,6 +4912,89 @@ export interface components {
             key: string;
         };
         /**
+         * Placed
+         * @description What a restore writes otherwise than the backup holds it. ``lists``: census lists that
+         *     therefore come out otherwise.
+         */
+        Placed: {
+            /**
+             * Expected
+             * @default {}
+             */
+            expected: {
+                [key: string]: string;
+            };
+            /**
+             * Kept
+             * @default []
+             */
+            kept: components["schemas"]["KeptDocument"][];
+            /**
+             * Lists
+             * @default {}
+             */
+            lists: {
+                [key: string]: string[];
+            };
+            /**
+             * Rewritten
+             * @default []
+             */
+            rewritten: components["schemas"]["RewrittenDocument"][];
+            /**
+             * Values
+             * @default []
+             */
+            values: components["schemas"]["PlaceValue"][];
+        };
+        /**
+         * PlaceEntry
+         * @description One value at three moments. ``key``: distinguishes several values of a document, such as the
+         *     mount point of a row; empty: the only one. None: there is no such value.
+         */
+        PlaceEntry: {
+            /** After */
+            after: string | null;
+            /** Backup */
+            backup: string | null;
+            /** Document */
+            document: string;
+            /** Key */
+            key: string;
+            /** Part */
+            part: string;
+            /** Row */
+            row: string | null;
+            /** Target */
+            target: string | null;
+        };
+        /**
+         * PlaceValue
+         * @description ``chosen``: by a person; otherwise the purpose of the restore decided.
+         */
+        PlaceValue: {
+            /**
+             * Choice
+             * @enum {string}
+             */
+            choice: "backup" | "target" | "given";
+            /** Chosen */
+            chosen: boolean;
+            /** Entries */
+            entries: components["schemas"]["PlaceEntry"][];
+            /** Name */
+            name: string;
+            /**
+             * Of
+             * @enum {string}
+             */
+            of: "hardware" | "network" | "name" | "licence";
+            /** Title */
+            title: string;
+            /** Whole */
+            whole: boolean;
+        };
+        /**
          * PreviewResult
          * @description What a sweep would do. ``doubts``: sentences why it would do nothing.
          */
@@ -5279,6 +5388,22 @@ export interface components {
             /** Waves */
             waves: string[][];
         };
+        /**
+         * RewrittenDocument
+         * @description A document that is written with values of the place. ``digest`` and ``size``: of what is
+         *     written. ``change``: from the backup's to that, with secrets masked.
+         */
+        RewrittenDocument: {
+            change: components["schemas"]["DocumentChange"];
+            /** Digest */
+            digest: string;
+            /** Part */
+            part: string;
+            /** Path */
+            path: string;
+            /** Size */
+            size: number;
+        };
         /** RoutineChange */
         RoutineChange: {
             /** Copy To */
@@ -5649,6 +5774,16 @@ export interface components {
             overwrites: components["schemas"]["Overwrites"];
             /** Parts */
             parts: string[];
+            /**
+             * @default {
+             *       "expected": {},
+             *       "kept": [],
+             *       "lists": {},
+             *       "rewritten": [],
+             *       "values": []
+             *     }
+             */
+            placed: components["schemas"]["Placed"];
             proof: components["schemas"]["Proof"] | null;
             /**
              * Purpose

@@ -253,7 +253,7 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(
     fails(
         ready,
         2,
-        "not said when it takes",
+        "schedule is missing",
         "routine",
         "add",
         "x",

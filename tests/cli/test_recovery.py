@@ -33,6 +33,7 @@ def depot(tmp_path: Path) -> Iterator[Place]:
         yield place
 
 
+@pytest.mark.long
 def test_the_kit_alone_opens_a_store_that_lost_its_header(
     service: Service, server: LinuxServer, key_pair: tuple[str, str], tmp_path: Path
 ) -> None:

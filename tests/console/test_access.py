@@ -240,6 +240,7 @@ def test_a_login_is_admitted_at_a_machine_whose_key_was_compared(
         assert client.logins()[0].places == []
 
 
+@pytest.mark.long
 def test_a_person_signs_in_with_the_provider_in_the_browser(
     browser: Browser, tmp_path: Path, database: str
 ) -> None:

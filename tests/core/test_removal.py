@@ -232,7 +232,7 @@ hours = st.tuples(
 )
 
 
-@settings(max_examples=300)
+@settings(max_examples=max(100, settings().max_examples // 20))
 @given(st.lists(hours, min_size=10, max_size=60), st.booleans(), st.integers(1, 6))
 def test_whatever_clocks_do_nothing_goes_that_the_ladder_keeps_under_true_time(
     story: list[tuple[timedelta | None, int]], apart: bool, pause: int

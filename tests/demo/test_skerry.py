@@ -35,6 +35,7 @@ def test_a_fresh_appliance_has_default_login_objects_and_its_own_certificate(pla
     assert first.fingerprint != second.fingerprint
 
 
+@pytest.mark.long
 def test_an_import_needs_the_quiet_state_and_brings_address_login_and_objects_back(
     place: Place,
 ) -> None:

@@ -8,6 +8,7 @@ import secrets
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from functools import cache
 from importlib.resources import files
 from typing import Any
 
@@ -20,10 +21,13 @@ from fennox.core.format.manifest import Document, KindFile, Reached
 from fennox.core.kind_files.loading import load, whole
 from fennox.core.kinds.filling import for_system
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring import plan_inputs, planning
-from fennox.core.restoring.sheet import Place, Sheet
+from fennox.core.kinds.rules import PlaceRule
+from fennox.core.restoring import place_choices, plan_inputs, planning
+from fennox.core.restoring.place_choices import PlaceDecisions, PlaceInputs
+from fennox.core.restoring.placed import PlaceEntry
+from fennox.core.restoring.sheet import Place, RestorePurpose, Sheet
 from fennox.core.time import stamp
-from fennox.engine.backups.backup_reader import BackupReader, backup_digests
+from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
 from fennox.engine.inspection.backup_comparison import compare, live_side, side_of
@@ -32,6 +36,8 @@ from fennox.engine.processes import drawn_facts
 from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.reading.capture import identify, values_of
+from fennox.engine.restoring import placing
+from fennox.engine.restoring.placed_backup import PlacedBackup
 from fennox.engine.restoring.restore import RestoreUnderWay
 from fennox.engine.restoring.targets import WhoseLogin, look_at_target, save_target
 from fennox.engine.takes.take import take
@@ -47,6 +53,7 @@ def shipped_text(name: str) -> str:
     return files("fennox").joinpath(f"kinds/{name}.toml").read_text()
 
 
+@cache
 def shipped_kind(name: str) -> tuple[Kind, KindFile]:
     text = shipped_text(name)
     kind = load(text, shipped_text)
@@ -87,6 +94,14 @@ class Here:
 
     async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]:
         return drawn_facts.quiet_digests(kind, contents)
+
+    async def places(self, inputs: PlaceInputs) -> PlaceDecisions:
+        return place_choices.decide(inputs)
+
+    async def rewritten(
+        self, rules: list[PlaceRule], entries: list[tuple[str, PlaceEntry]], content: bytes
+    ) -> bytes:
+        return place_choices.rewrite(rules, entries, content)
 
 
 @dataclass
@@ -196,7 +211,13 @@ class Keeper:
         )
 
     async def draft(
-        self, taken: Taken, target: Place, login: Credential, parts: list[str] | None = None
+        self,
+        taken: Taken,
+        target: Place,
+        login: Credential,
+        parts: list[str] | None = None,
+        purpose: RestorePurpose = "repair",
+        places: Mapping[str, str] | None = None,
     ) -> Sheet:
         self.target_login = login
         link = await self.connect(target, "target")
@@ -205,18 +226,26 @@ class Keeper:
             seen = await look_at_target(self.kind, link, target, self.settings, chosen, Here())
         finally:
             await link.close()
-        reader = await self.reader(taken)
+        reader, kind = await self.reader(taken), for_system(self.kind, self.settings)
+        wishes = placing.PlaceWishes(
+            purpose, seen.machine.id == self.machine, "web-10", places or {}
+        )
+        written = plan_inputs.written_parts(self.kind, chosen)
+        placed, found = await placing.place(reader, kind, written, seen, wishes, Here())
+        backup = PlacedBackup(reader, kind, placed, Here())
         source = plan_inputs.RestoreSource(
             taken.reference.backup,
             self.id,
             "web-9",
-            await reader.head(),
-            await backup_digests(reader, chosen),
+            await backup.head(),
+            await backup.digests(chosen),
             self.login.account,
+            placed=placed,
+            standing=found,
         )
         return planning.plan(
             self.kind,
-            planning.Intent("repair"),
+            planning.Intent(purpose),
             source,
             seen,
             chosen,

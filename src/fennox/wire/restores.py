@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 from pydantic import Field, SecretStr
 
 from fennox.core.names import Noun
 from fennox.core.restoring.sheet import RestorePurpose, Sheet, SheetAct, SheetStep
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
+
+PlaceWanted = Annotated[str, Field(min_length=1, max_length=1000, pattern=r"^[^\x00-\x1f\x7f]+$")]
 
 
 class EntranceWanted(Wanted):
@@ -47,6 +51,14 @@ class NewDraft(Wanted):
     )
     key: str | None = Field(default=None, description="The accepted fingerprint of the target.")
     parts: list[Noun] | None = None
+    place: dict[Annotated[str, Field(max_length=300)], PlaceWanted] = Field(
+        default={},
+        max_length=200,
+        description=(
+            "Whose values of the place are written: by the value's name, or `name[key]` for one of"
+            " several, `target`, `backup`, or a new value."
+        ),
+    )
     entrance: EntranceWanted = EntranceWanted()
     wait: bool = Field(
         default=True, description="Line up behind an active run of the system; else it is refused."

@@ -14,7 +14,7 @@ from pathlib import Path
 import asyncssh
 import pytest
 
-from fennox.core.errors import FarSideFailed, KeyChanged, Unreachable, WrongLogin
+from fennox.core.errors import Damaged, FarSideFailed, KeyChanged, Unreachable, WrongLogin
 from fennox.links.base import Credential, Hop, parse_address
 from fennox.links.secure_shell import ssh
 from saltmere.linux import LinuxServer, save_key
@@ -213,3 +213,19 @@ async def test_an_agent_has_the_key_and_fennox_never_sees_it(
     with pytest.raises((WrongLogin, Unreachable)):
         async with reached(server, Credential("root", agent=str(socket))):
             pass
+
+
+async def test_what_cannot_be_fed_ends_the_command_at_once_and_says_why(
+    install: Install, key_pair: tuple[str, str]
+) -> None:
+    """A damaged backup must not look like a machine that is too slow."""
+    server = install("web-9")
+
+    async def damaged() -> AsyncIterator[bytes]:
+        yield b"half of it"
+        raise Damaged("Chunk 5a5a is damaged.", "Heal its pack from another copy.")
+
+    async with reached(server, Credential("root", private_key=key_pair[0])) as link:
+        with pytest.raises(Damaged, match="Chunk 5a5a"):
+            await link.run(["cat"], feed=damaged(), limit=600)
+        assert (await link.run(["echo", "still there"])).output == b"still there\n"

@@ -133,7 +133,7 @@ NOT_DONE = {
     ("note", "swapped"),
 }
 CASES = [(what, damage) for what in OBJECTS for damage in DAMAGES if (what, damage) not in NOT_DONE]
-QUICK = {"first byte", "middle byte", "cut", "removed", "renamed", "swapped"}
+QUICK = {"middle byte", "removed", "renamed"}
 """What `make test` does to each object; `make soak` does everything."""
 
 MARKED_CASES = [

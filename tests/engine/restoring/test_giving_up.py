@@ -96,6 +96,7 @@ async def test_what_was_not_begun_is_not_undone(
     assert is_quiet(fresh)
 
 
+@pytest.mark.long
 async def test_an_undoing_that_fails_is_taken_up_again(
     vault: Vault, appliance: Skerry, place: Place, monkeypatch: pytest.MonkeyPatch
 ) -> None:

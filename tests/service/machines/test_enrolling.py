@@ -208,6 +208,7 @@ def test_a_default_login_that_still_works_is_told_and_so_is_when_the_certificate
     assert "shown certificate" in added.stdout, added.stderr
 
 
+@pytest.mark.long
 def test_a_default_login_that_works_after_enrolment_is_a_concern_until_a_take_sees_that_it_does_not(
     ready: Service, place: Place
 ) -> None:

@@ -139,7 +139,7 @@ def path_for(path: str, ids: dict[str, str]) -> str:
     ).removeprefix("/api/v1")
 
 
-@pytest.mark.parametrize("by", ["person", "token"])
+@pytest.mark.parametrize("by", ["person", pytest.param("token", marks=pytest.mark.long)])
 async def test_nothing_outside_is_shown_by_any_operation(
     context: Context, app: FastAPI, clock: SetClock, by: str
 ) -> None:

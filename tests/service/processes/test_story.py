@@ -388,6 +388,7 @@ def test_a_machine_whose_clock_is_off_is_told(
         )
 
 
+@pytest.mark.long
 def test_a_worker_that_sleeps_past_its_lease_wakes_up_to_nothing(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
@@ -412,6 +413,7 @@ def test_a_worker_that_sleeps_past_its_lease_wakes_up_to_nothing(
         )
 
 
+@pytest.mark.long
 def test_the_service_and_its_database_are_killed_in_the_middle_and_nothing_is_lost(
     service: Service, server: LinuxServer, key_pair: Pair, postgres: Path
 ) -> None:

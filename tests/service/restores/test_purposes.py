@@ -244,11 +244,11 @@ def test_a_repaired_machine_with_another_id_is_known_by_it_once_it_is_accepted(
     ("wanted", "said"),
     [
         ({"purpose": "repair", "at": "127.0.0.1:1"}, "A repair is of web-9's own machine"),
-        ({"purpose": "replace"}, "It is not said where the target answers"),
-        ({"purpose": "practise"}, "It is not said where the target answers"),
+        ({"purpose": "replace"}, "The target's address is missing"),
+        ({"purpose": "practise"}, "The target's address is missing"),
         ({"purpose": "practise", "onto": "web-9"}, "web-9 is no spare"),
         ({"purpose": "replace", "onto": "spare-1"}, "The backup is of web-9, not of spare-1"),
-        ({"purpose": "seed", "at": "127.0.0.1:1"}, "not said what the new system is called"),
+        ({"purpose": "seed", "at": "127.0.0.1:1"}, "new system's name is missing"),
         ({"purpose": "practise", "onto": "spare-1", "at": "127.0.0.1:1"}, "spare-1 is at"),
         ({"purpose": "repair", "new_name": "web-10"}, "Only a seed becomes a new system"),
         (
@@ -350,6 +350,7 @@ def test_a_spare_that_is_none_any_more_is_not_written_to(
     assert fresh.read("/etc/hostname") != "web-9\n"
 
 
+@pytest.mark.long
 def test_what_another_system_has_meanwhile_is_not_accepted_over_it(
     service: Service, fresh: LinuxServer
 ) -> None:
@@ -378,6 +379,7 @@ def test_what_another_system_has_meanwhile_is_not_accepted_over_it(
         assert client.sheet(sheet).sheet.accepted is None
 
 
+@pytest.mark.long
 def test_of_two_replacements_only_the_first_that_is_accepted_counts(
     service: Service, fresh: LinuxServer, install: Install, key_pair: Pair
 ) -> None:
@@ -404,6 +406,7 @@ def test_of_two_replacements_only_the_first_that_is_accepted_counts(
         assert client.system("web-9").address == at(other)
 
 
+@pytest.mark.long
 def test_a_sheet_foretells_how_long_it_takes_by_earlier_restores(
     service: Service, fresh: LinuxServer
 ) -> None:

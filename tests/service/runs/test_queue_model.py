@@ -231,7 +231,7 @@ def steady(database: str) -> str:
 
 
 @settings(
-    max_examples=max(3, settings().max_examples // 4),
+    max_examples=max(3, settings().max_examples // 8),
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
 @given(st.lists(actions, min_size=5, max_size=40))

@@ -80,7 +80,7 @@ def lines(comparison: Comparison) -> list[str]:
     for part, documents in groupby(comparison.documents, key=lambda document: document.part):
         found += ["", part]
         for document in documents:
-            found += _document(document)
+            found += document_lines(document)
     if comparison.lists:
         found += ["", "counted"]
     for item in comparison.lists:
@@ -115,7 +115,8 @@ def lines(comparison: Comparison) -> list[str]:
     return found
 
 
-def _document(document: DocumentChange) -> list[str]:
+def document_lines(document: DocumentChange) -> list[str]:
+    """One changed document as text, its path first."""
     found = [f"  {_SIGNS[document.what]} {printable(document.path)}"]
     if document.said:
         found.append(f"      {document.said}")
@@ -185,7 +186,7 @@ def _standing(
     if standing.said:
         return [*found, f"  {standing.said}"]
     if standing.change is not None:
-        told = [f"  {line.strip()}" for line in _document(standing.change)[1:]]
+        told = [f"  {line.strip()}" for line in document_lines(standing.change)[1:]]
         if len(told) > _SHOWN and before is not None:
             sides = f"{before.last.id[:12]} {standing.first.id[:12]}"
             told[_SHOWN:] = [

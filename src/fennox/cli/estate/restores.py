@@ -14,8 +14,9 @@ from fennox.cli.output import ask, can_ask, say, show_list, when
 from fennox.cli.signed_in import client
 from fennox.cli.words.restores import PURPOSES
 from fennox.client.api import Client
-from fennox.core.errors import PersonNeeded
+from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.facts.run_results import DraftResult
+from fennox.core.names import printable
 from fennox.core.restoring.sheet import RestorePurpose
 from fennox.wire.restores import EntranceWanted, NewDraft, RestoreShown, SheetShown
 from fennox.wire.watch.runs import RunShown
@@ -41,11 +42,27 @@ def _purpose(arguments: argparse.Namespace) -> RestorePurpose:
     raise PersonNeeded("No purpose was given.", "Nothing was changed.")
 
 
+def _places(given: list[str]) -> dict[str, str]:
+    """Keys may hold ``=`` themselves: the value follows the first one behind the name."""
+    found = {}
+    for pair in given:
+        keyed = "[" in pair.partition("=")[0]
+        key, _, value = pair.partition("]=" if keyed else "=")
+        if not value:
+            raise BadInput(
+                f"{printable(pair)} is not NAME=CHOICE.",
+                "Write for example --place network=backup, or --place 'file-systems[/data]=VALUE'.",
+            )
+        found[f"{key}]" if keyed else key] = value
+    return found
+
+
 def draft(arguments: argparse.Namespace, environment: Environment) -> int:
     purpose = _purpose(arguments)
     new_name = arguments.new_name
     if purpose == "seed" and new_name is None:
         new_name = ask("What is the new system called?")
+    places = _places(arguments.place or [])
     with client(environment) as service:
 
         def attempt(key: str | None, entrance_key: str | None) -> RunShown:
@@ -62,6 +79,7 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
                     login=arguments.login,
                     key=key,
                     parts=arguments.part,
+                    place=places,
                     entrance=entrance,
                     wait=not arguments.no_wait,
                 )

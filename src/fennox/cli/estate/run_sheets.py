@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from fennox.cli.estate.comparison import document_lines
 from fennox.cli.output import out, show_table, when
 from fennox.cli.words.restores import PURPOSES
 from fennox.core.names import printable
+from fennox.core.restoring.placed import Placed
 from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
 from fennox.core.words import first_few
 from fennox.wire.restores import SheetShown
@@ -21,6 +23,7 @@ def print_sheet(shown: SheetShown) -> None:
         out.print(f"[dim]{label:17}[/dim]", end="")
         out.print(value, markup=False, soft_wrap=True)
     print_findings(sheet)
+    _places(sheet.placed)
     out.print()
     _step_table(sheet.steps)
     _undo(sheet)
@@ -88,6 +91,43 @@ def print_findings(sheet: Sheet) -> None:
             listed = first_few([*map(printable, names)], len(names), in_all=count)
             out.print(f"[dim]{title:12}[/dim]", end=" ")
             out.print(listed, markup=False, soft_wrap=True)
+
+
+def _places(placed: Placed) -> None:
+    """Values of the place in three columns, and what is rewritten for them."""
+    if not placed.values:
+        return
+    out.print("\n[dim]values of the place[/dim]")
+    rows: list[list[object]] = []
+    for value in placed.values:
+        for entry in value.entries:
+            which = (
+                value.name if entry.key in ("", entry.document) else f"{value.name}[{entry.key}]"
+            )
+            chosen = f"{value.choice}, chosen" if value.chosen else value.choice
+            rows.append(
+                [
+                    printable(which),
+                    printable(entry.document),
+                    _value(entry.backup),
+                    _value(entry.target),
+                    _value(entry.after),
+                    chosen,
+                ]
+            )
+    show_table(["VALUE", "DOCUMENT", "IN THE BACKUP", "ON THE TARGET", "AFTERWARDS", "WHOSE"], rows)
+    kept = [printable(one.path) for one in placed.kept]
+    if kept:
+        out.print("[dim]kept as on the target[/dim]", end=" ")
+        out.print(first_few(kept, 8), markup=False, soft_wrap=True)
+    for rewritten in placed.rewritten:
+        out.print("[dim]rewritten[/dim]")
+        for line in document_lines(rewritten.change):
+            out.print(line, markup=False, soft_wrap=True)
+
+
+def _value(value: str | None) -> str:
+    return "none" if value is None else printable(value)
 
 
 def _step_table(steps: list[SheetStep]) -> None:

@@ -228,13 +228,13 @@ def remove(arguments: argparse.Namespace, environment: Environment) -> None:
 
 
 def _what_stays(name: str, backups: int, stores: list[str]) -> str:
-    gone = f"What is known of {name} here, its runs and its run sheets go."
+    gone = f"This deletes what Fennox knows of {name}, with its runs and run sheets."
     if not backups:
         return f"{gone} It has no backups."
     stay = "Its backup stays" if backups == 1 else f"Its {backups} backups stay"
     back = f" `fennox store adopt {stores[0]}` brings all of it back." if stores else ""
     return (
-        f"{gone} {stay} in {' and '.join(stores) or 'no store'}, and nobody removes what lies"
+        f"{gone} {stay} in {' and '.join(stores) or 'no store'}, and nothing is removed"
         f" there.{back}"
     )
 

@@ -46,6 +46,12 @@ def _restore_draft(restore: Sub) -> None:
     )
     draft.add_argument("--part", action="append", help="only this part; may be given several times")
     draft.add_argument(
+        "--place",
+        action="append",
+        metavar="NAME=CHOICE",
+        help="a value of the place: target, backup, or a new value; may be given several times",
+    )
+    draft.add_argument(
         "--entrance",
         metavar="ADDRESS",
         help="where the steps go, for kinds with an entrance of their own for that",

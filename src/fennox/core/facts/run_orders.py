@@ -52,7 +52,7 @@ class Aim(BaseModel):
 
 class DraftOrder(_Order):
     """``parts``: to be put back; None: the kind's defaults. ``entrance``: where the kind has a
-    second way in.
+    second way in. ``places``: a person's choices for values of the place.
     """
 
     kind: Literal["draft"] = "draft"
@@ -60,9 +60,9 @@ class DraftOrder(_Order):
     target: Aim
     parts: list[str] | None = None
     entrance: Aim | None = None
-    purpose: RestorePurpose = (
-        "practise"  # drafts queued before December 2026 have none; practice harms nobody
-    )
+    places: dict[str, str] = {}
+    # drafts queued before December 2026 have none; practice harms nobody
+    purpose: RestorePurpose = "practise"
     spare: str | None = None
     new_name: str | None = None
 

@@ -90,6 +90,8 @@ def _rules(kind: Kind) -> Iterator[str]:
         )
     for program in kind.programs:
         yield f"Of {program.title} a target must have {_VERSION[program.version]}."
+    for place in kind.place:
+        yield f"It belongs to the place: {place.title} ({place.name}), in {', '.join(place.in_)}."
     guard = kind.guard
     yield (
         f"A backup is doubted if a list lost more than {guard.share:.0%} of its names, and at least"

@@ -28,6 +28,7 @@ _LISTS = (
     "around",
     "default_logins",
     "numbers",
+    "place",
     "noise",
     "harmless",
     "collections",

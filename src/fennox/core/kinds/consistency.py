@@ -56,6 +56,12 @@ def _names(kind: Kind) -> Iterator[Said]:
                 "Rename one of them.",
             )
         seen.add(part.name)
+    places: set[str] = set()
+    for number, place in enumerate(kind.place):
+        if place.name in places:
+            text = f"two values of the place have the name {place.name}"
+            yield ("place", number, "name"), text, "Rename one of them."
+        places.add(place.name)
     titles: set[str] = set()
     for number, around in enumerate(kind.around):
         if around.title in titles:

@@ -20,11 +20,13 @@ def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
     for path, expression in _placed(kind):
         yield from _check(path, expression)
     for path, pattern in _placed_patterns(kind):
-        drawing = path[0] in ("part", "noise", "hidden")
+        drawing = path[0] in ("part", "noise", "hidden", "place")
         yield from _check_pattern(path, pattern, most_groups=1 if drawing else 100)
-    for table in ("noise", "hidden"):
+    for table in ("noise", "hidden", "place"):
         for number, rule in enumerate(getattr(kind, table)):
             yield from _check_path((table, number, "jsonpath"), rule.jsonpath)
+    for number, place in enumerate(kind.place):
+        yield from _check_xpath(("place", number, "xpath"), place.xpath)
 
 
 def _placed(kind: Kind) -> Iterator[tuple[Path, Expression]]:
@@ -37,6 +39,9 @@ def _placed(kind: Kind) -> Iterator[tuple[Path, Expression]]:
         yield ("doubts", number, "finds"), doubt.finds
     for number, reference in enumerate(kind.references):
         yield ("references", number, "paths"), reference.paths
+    for number, place in enumerate(kind.place):
+        for inner, expression in enumerate(place.real):
+            yield ("place", number, "real", inner), expression
     for table, names in (("identity", IDENTITY), ("expected", ("address", "account", "key"))):
         for name in names:
             found: Expression | None = getattr(getattr(kind, table), name)
@@ -66,6 +71,12 @@ def _placed_patterns(kind: Kind) -> Iterator[tuple[Path, str]]:
             for number, rule in enumerate(getattr(kind, table))
         ]
     found += [((*path, "expect"), step.expect) for path, step in placed_steps(kind)]
+    for number, rule in enumerate(kind.place):
+        at: Path = ("place", number)
+        found.append(((*at, "regex"), rule.regex))
+        found += [((*at, "shown", inner), text) for inner, text in enumerate(rule.shown)]
+        if rule.rows is not None:
+            found.append(((*at, "rows", "only"), rule.rows.only))
     yield from ((path, pattern) for path, pattern in found if pattern is not None)
 
 
@@ -82,15 +93,16 @@ def _check(where: Path, expression: Expression) -> Iterator[tuple[Path, str, str
     yield from _check_path(where, expression.jsonpath)
     yield from _check_pattern(where, expression.regex or expression.names, most_groups=1)
     yield from _check_pattern((*where, "without"), expression.without)
-    if expression.xpath is not None:
-        try:
-            etree.XPath(expression.xpath)
-        except etree.XPathSyntaxError as error:
-            yield (
-                where,
-                f"the XPath does not compile: {error}",
-                "XPath 1.0 is described by the W3C.",
-            )
+    yield from _check_xpath(where, expression.xpath)
+
+
+def _check_xpath(where: Path, xpath: str | None) -> Iterator[tuple[Path, str, str]]:
+    try:
+        if xpath is not None:
+            etree.XPath(xpath)
+    except etree.XPathSyntaxError as error:
+        text = f"the XPath does not compile: {error}"
+        yield where, text, "XPath 1.0 is described by the W3C."
 
 
 def _check_path(where: Path, path: str | None) -> Iterator[tuple[Path, str, str]]:

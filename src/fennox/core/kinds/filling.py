@@ -47,6 +47,8 @@ def placed_patterns(kind: Kind) -> Iterator[tuple[Path, list[str], bool]]:
         yield ("doubts", number, "finds", "in"), [doubt.finds.in_], False
     for number, reference in enumerate(kind.references):
         yield ("references", number, "paths", "in"), [reference.paths.in_], False
+    for number, place in enumerate(kind.place):
+        yield ("place", number, "in"), place.in_, True
     for name in ("address", "account", "key"):
         found: Expression | None = getattr(kind.expected, name)
         if found is not None:
@@ -92,6 +94,7 @@ def filled_in(kind: Kind, values: Mapping[str, str]) -> Kind:
             "references": [
                 item.model_copy(update={"paths": one(item.paths)}) for item in kind.references
             ],
+            "place": [rule.model_copy(update={"in_": listed(rule.in_)}) for rule in kind.place],
             "expected": kind.expected.model_copy(
                 update={
                     name: one(getattr(kind.expected, name))

@@ -22,6 +22,7 @@ from fennox.core.kinds.rules import (
     Identity,
     Noise,
     PathReference,
+    PlaceRule,
     Program,
     Replicas,
     Requires,
@@ -100,6 +101,8 @@ class Kind(KindModel):
     """Programs whose version the target must match as well."""
     numbers: list[str] = []
     """Census lists of `name number`: a draft names those whose number on the target differs."""
+    place: list[PlaceRule] = []
+    """Values that belong to a machine and its place."""
     guard: Guard = Guard()
     """When a new backup is doubted."""
     noise: list[Noise] = []

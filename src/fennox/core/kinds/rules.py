@@ -7,13 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from fennox.core.kinds.literals import Shape
-from fennox.core.kinds.sources import (
-    Action,
-    Expression,
-    KindModel,
-    Request,
-    Words,
-)
+from fennox.core.kinds.sources import Action, Expression, IniKey, KindModel, Request, Words
 from fennox.core.names import Noun
 
 
@@ -298,3 +292,59 @@ class Expected(KindModel):
     """By which login."""
     key: Expression | None = None
     """By which host key or certificate."""
+
+
+class PlaceRows(KindModel):
+    """Lines of columns, such as fstab(5). Lines beginning with ``#`` are skipped."""
+
+    key: Annotated[int, Field(ge=1)]
+    """The column that identifies a row, counted from 1."""
+    values: Annotated[list[Annotated[int, Field(ge=1)]], Field(min_length=1)]
+    """The columns that belong to the place."""
+    only: str
+    """A regular expression; only rows whose first value it matches belong to the place."""
+
+
+PLACE_LANGUAGES = ("regex", "jsonpath", "xpath", "ini", "ldif", "rows", "whole")
+
+
+class PlaceRule(KindModel):
+    """A value that belongs to a machine, not to the system. Exactly one language is given."""
+
+    name: Noun
+    """A noun by which people choose it."""
+    title: str
+    """What it is."""
+    of: Literal["hardware", "network", "name", "licence"]
+    """What it belongs to. This and the purpose of a restore decide whose value is written."""
+    in_: Annotated[list[str], Field(alias="in", min_length=1)]
+    """Paths of documents, or patterns with `*`."""
+    regex: str | None = None
+    """A regular expression; its group is the value."""
+    jsonpath: str | None = None
+    """A JSONPath (RFC 9535) to values of a JSON document."""
+    xpath: str | None = None
+    """An XPath 1.0 to elements or attributes."""
+    ini: IniKey | None = None
+    """A key of an INI document."""
+    ldif: str | None = None
+    """The name of an attribute (RFC 2849)."""
+    rows: PlaceRows | None = None
+    """Columns of rows. With the target's choice, rows it lacks are left out and its own added."""
+    whole: bool = False
+    """Whole documents: with the target's choice none is written, and the target's stay."""
+    shown: list[str] = []
+    """Regular expressions for what of whole documents is shown."""
+    seeded: bool = False
+    """Whether a seed's new name is the value."""
+    real: list[Expression] = []
+    """Values that exist on a machine. The backup's are kept in a repair while they exist."""
+
+    @model_validator(mode="after")
+    def one_language(self) -> PlaceRule:
+        given = [name for name in PLACE_LANGUAGES if getattr(self, name) not in (None, False)]
+        if len(given) != 1:
+            raise ValueError(f"give exactly one of {', '.join(PLACE_LANGUAGES)}")
+        if self.ini is not None and self.ini.key is None:
+            raise ValueError("ini needs a key")
+        return self

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from hashlib import blake2b
 
 from fennox.core.format.manifest import Finding
+from fennox.core.kinds.expressions import fitting
 from fennox.core.kinds.model import Kind
 from fennox.core.names import printable
 from fennox.core.restoring.plan_inputs import (
@@ -23,7 +25,23 @@ def facts(kind: Kind, backup: str, target: Target, overwrites: Overwrites) -> Fa
         target_address=target.place.address,
         target_key=target.place.key,
         overwrites=overwrites.digest,
+        places=_places(kind, target),
     )
+
+
+def _places(kind: Kind, target: Target) -> str:
+    """A digest of the target's documents that hold values of the place; empty: there are none."""
+    fits = fitting([pattern for rule in kind.place for pattern in rule.in_])
+    running = blake2b(digest_size=16)
+    found = [
+        f"{part}\0{path}\0{digest}\0"
+        for part, documents in sorted(target.documents.items())
+        for path, digest in sorted(documents.items())
+        if fits(path)
+    ]
+    for one in found:
+        running.update(one.encode("utf-8", "surrogatepass"))
+    return running.hexdigest() if found else ""
 
 
 def changed_facts(then: Sheet, now: Sheet) -> list[str]:
@@ -44,6 +62,11 @@ def changed_facts(then: Sheet, now: Sheet) -> list[str]:
     if then.facts.overwrites != now.facts.overwrites:
         found.append(
             f"what will be overwritten on the target is not what it was{_otherwise(then, now)}"
+        )
+    if then.facts.places and then.facts.places != now.facts.places:
+        found.append(
+            "documents of the target that hold values of the place have changed; what was chosen"
+            " from them stays as this sheet shows it"
         )
     return found
 

@@ -9,6 +9,7 @@ from datetime import datetime
 from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Finding, Head, Machine
 from fennox.core.kinds.model import Kind
+from fennox.core.restoring.placed import Placed
 from fennox.core.restoring.sheet import Place
 
 
@@ -23,11 +24,15 @@ class Target:
     room: int | None = None  # free bytes in the folder named by the kind
     # parts that could not be read, with the reasons
     unread: Mapping[str, str] = field(default_factory=dict)
+    # of documents that hold values of the place, by part and path; of what tells which exist
+    places: Mapping[tuple[str, str], bytes | bytearray] = field(default_factory=dict)
+    real: Mapping[str, bytes | bytearray] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class RestoreSource:
-    """The backup as planning needs it. ``standing``: findings about it, such as doubtful, expired,
+    """The backup as planning needs it. ``head``, ``documents``: as they will be written, with the
+    values of the place in ``placed``. ``standing``: findings about it, such as doubtful, expired,
     damaged.
     """
 
@@ -42,6 +47,7 @@ class RestoreSource:
     key: str = ""  # its accepted key
     taken: datetime | None = None
     standing: list[Finding] = field(default_factory=list)
+    placed: Placed = field(default_factory=Placed)
 
 
 def written_parts(kind: Kind, parts: list[str]) -> list[str]:

@@ -83,6 +83,7 @@ def plan(
         target_version=target.machine.version,
         settings=dict(settings),
         seen_settings=dict(settings),
+        placed=source.placed,
         findings=findings,
         steps=steps,
         undo=undo,

@@ -103,6 +103,24 @@ def compare_documents(part: str, backup: Mapping[str, str], after: Mapping[str, 
     )
 
 
+def kept_documents(sheet: Sheet, after: Mapping[str, Mapping[str, str]]) -> list[ListProof]:
+    """Documents that stay the target's own: one that is no longer as it was is missing."""
+    kept = [one for one in sheet.placed.kept if one.target is not None]
+    missing = [one.path for one in kept if after.get(one.part, {}).get(one.path) != one.target]
+    if not kept:
+        return []
+    return [
+        ListProof(
+            name="documents kept as the target's",
+            backup=len(kept),
+            fresh=len(kept),
+            after=len(kept) - len(missing),
+            missing=missing,
+            extra=[],
+        )
+    ]
+
+
 def checks_of(sheet: Sheet) -> list[CheckProof]:
     """The checks saved in the sheet. A check that never ran has not passed."""
     return [

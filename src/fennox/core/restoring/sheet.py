@@ -5,11 +5,13 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any, Literal, assert_never
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.steps import Verb
+from fennox.core.restoring.placed import Placed
+from fennox.core.restoring.sheet_model import SheetModel
 from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
@@ -19,12 +21,6 @@ SheetState = Literal[
 SheetAct = Literal["begin", "continue", "prove", "undo", "answer", "accept"]
 RestorePurpose = Literal["repair", "replace", "practise", "seed"]
 GateKind = Literal["step", "facts", "unknown", "put back", "undo"]
-
-
-class SheetModel(BaseModel):
-    model_config = ConfigDict(
-        extra="forbid", defer_build=True, json_schema_serialization_defaults_required=True
-    )
 
 
 class Place(SheetModel):
@@ -59,6 +55,7 @@ class Facts(SheetModel):
     target_address: str
     target_key: str
     overwrites: str
+    places: str = ""  # digest of the target's documents that hold values of the place
 
 
 class SheetStep(SheetModel):
@@ -157,7 +154,7 @@ class Sheet(SheetModel):
     purpose: RestorePurpose
     system: str
     system_name: str
-    system_address: str = ""  # time of the draft
+    system_address: str = ""  # at the time of the draft
     spare: str | None = None  # name of the enrolled spare that is the target
     new_name: str | None = None  # name of the system a seed becomes
     kind: str
@@ -168,12 +165,11 @@ class Sheet(SheetModel):
     target_machine: str
     target_product: str
     target_version: str
-    settings: dict[
-        str, str
-        # frozen settings for steps and paths; later changes of the system's settings do not apply
-    ] = {}
+    # frozen for steps and paths; later changes of the system's settings do not apply
+    settings: dict[str, str] = {}
     seen_settings: dict[str, str] = {}  # the system's settings when a person last agreed
     seen_login: str = ""  # id of the target's login, likewise
+    placed: Placed = Placed()
     findings: list[Finding]
     steps: list[SheetStep]
     undo: list[SheetStep] = []

@@ -8,6 +8,7 @@ from collections import OrderedDict, deque
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
 from itertools import islice
+from typing import Protocol
 
 from fennox.core.errors import Damaged, FennoxError, NotFound
 from fennox.core.format import chunks, manifest
@@ -196,6 +197,12 @@ class BackupReader:
                 "Look at what it holds with `fennox backup show`.",
             )
         return found
+
+
+class ReadsContent(Protocol):
+    """Whatever gives the content of documents."""
+
+    def content(self, document: Document) -> AsyncIterator[bytes]: ...
 
 
 def digest_of(document: Document) -> str:

@@ -14,9 +14,12 @@ from typing import Any, Protocol
 
 from fennox.core.compare.model import MOST_CHANGES, DocumentChange
 from fennox.core.compare.value_search import Question
-from fennox.core.errors import BadInput, TryLater
+from fennox.core.errors import BadInput, FarSideFailed, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.rules import PlaceRule
+from fennox.core.restoring.place_choices import PlaceDecisions, PlaceInputs
+from fennox.core.restoring.placed import PlaceEntry
 from fennox.engine.processes import drawn_facts, evaluator_process
 from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.processes.evaluator_process import (
@@ -70,6 +73,12 @@ class Evaluates(Protocol):
     async def told(self, heard: Heard) -> DrawnFacts: ...
 
     async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]: ...
+
+    async def places(self, inputs: PlaceInputs) -> PlaceDecisions: ...
+
+    async def rewritten(
+        self, rules: list[PlaceRule], entries: list[tuple[str, PlaceEntry]], content: bytes
+    ) -> bytes: ...
 
 
 @dataclass(eq=False)
@@ -173,6 +182,26 @@ class Evaluators:
             )
         return found
 
+    async def places(self, inputs: PlaceInputs) -> PlaceDecisions:
+        """As ``core.restoring.place_choices.decide``. Raises ``FarSideFailed`` for documents too
+        hard to read.
+        """
+        try:
+            found: PlaceDecisions = await self._ask("places", inputs)
+        except TooHardError as error:
+            raise _unplaced(error) from error
+        return found
+
+    async def rewritten(
+        self, rules: list[PlaceRule], entries: list[tuple[str, PlaceEntry]], content: bytes
+    ) -> bytes:
+        """As ``core.restoring.place_choices.rewrite``; raises as :meth:`places`."""
+        try:
+            found: bytes = await self._ask("rewritten", rules, entries, content)
+        except TooHardError as error:
+            raise _unplaced(error) from error
+        return found
+
     async def check_schedule(self, phrase: str, zone: str) -> None:
         """Raise ``BadInput`` for a schedule that cannot be parsed, has no occurrence, or takes too
         long to evaluate.
@@ -228,6 +257,13 @@ class Evaluators:
             if one.ending is not None:
                 one.ending.cancel()
             await one.kill()
+
+
+def _unplaced(error: TooHardError) -> FarSideFailed:
+    return FarSideFailed(
+        f"Values of the place cannot be found in the documents: {error}.",
+        "Look for one that is much longer or stranger than before, and restore without its part.",
+    )
 
 
 async def _begin(memory: int) -> asyncio.subprocess.Process:

@@ -15,6 +15,7 @@ from typing import Any, NamedTuple
 
 from fennox.core.compare import documents, value_search
 from fennox.core.errors import FennoxError
+from fennox.core.restoring import place_choices
 from fennox.core.schedule import schedule
 from fennox.engine.processes import drawn_facts
 
@@ -33,6 +34,8 @@ WORKS: dict[str, Callable[..., Any]] = {
     "schedule": _schedule,
     "told": drawn_facts.told,
     "quiet": drawn_facts.quiet_digests,
+    "places": place_choices.decide,
+    "rewritten": place_choices.rewrite,
 }
 """What can be asked for, by name: pure functions alone."""
 

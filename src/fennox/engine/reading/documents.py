@@ -12,7 +12,7 @@ from fennox.core.errors import FarSideFailed, PartUnread
 from fennox.core.format.manifest import Document
 from fennox.core.format.primitives.digest import Digest
 from fennox.core.kinds.commands import command
-from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.expressions import MAX_EVIDENCE, filled
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
 from fennox.engine.reading.capture import (
@@ -143,12 +143,16 @@ async def _read_source(
         )
 
 
-async def hashed(captured: Captured) -> Document:
-    """Read a document's content to its end without keeping it. Returns size and digest."""
+async def hashed(captured: Captured, kept: bytearray | None = None) -> Document:
+    """Read a document's content to its end. Returns size and digest. ``kept``: gets the content,
+    as far as expressions may read it.
+    """
     digest, size = Digest(), 0
     async for block in captured.content:
         digest.update(block)
         size += len(block)
+        if kept is not None and size <= MAX_EVIDENCE:
+            kept += block
     if captured.document.type not in ("file", "output"):
         return captured.document
     return captured.document.model_copy(update={"digest": digest.hexdigest(), "size": size})

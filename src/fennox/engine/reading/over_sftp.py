@@ -12,7 +12,7 @@ from fennox.core.format.manifest import Document
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
-from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.backup_reader import ReadsContent
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import Capture, Captured, watched
 from fennox.engine.reading.document_heads import document_of
@@ -135,7 +135,7 @@ def _head(far: FarFile, capture: Capture) -> Document | None:
 
 
 async def put_files(
-    shell: Shell, reader: BackupReader, documents: list[Document], folder: str, journal: Journal
+    shell: Shell, reader: ReadsContent, documents: list[Document], folder: str, journal: Journal
 ) -> None:
     """Write documents below ``folder``, each atomically, with numeric owners."""
     size = 0
@@ -153,7 +153,7 @@ async def put_files(
                 await files.set(path, _like(document, path))
 
 
-async def _put(files: RemoteFiles, reader: BackupReader, document: Document, path: bytes) -> None:
+async def _put(files: RemoteFiles, reader: ReadsContent, document: Document, path: bytes) -> None:
     await _make_parents(files, path)
     there = await files.look(path)
     if document.type == "folder":

@@ -9,7 +9,7 @@ from contextlib import asynccontextmanager
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
-from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.backup_reader import ReadsContent
 from fennox.engine.journal import Journal
 from fennox.engine.reading import over_sftp
 from fennox.engine.reading.tar_stream import tar_head
@@ -20,7 +20,7 @@ _SCRATCH = re.compile(r"/tmp/fennox-check\.[A-Za-z0-9]{8}")  # noqa: S108  # cre
 
 async def extract(
     shell: Shell,
-    reader: BackupReader,
+    reader: ReadsContent,
     documents: list[Document],
     folder: str,
     journal: Journal,
@@ -54,7 +54,7 @@ async def extract(
 
 
 async def _tar(
-    reader: BackupReader, documents: list[Document], journal: Journal
+    reader: ReadsContent, documents: list[Document], journal: Journal
 ) -> AsyncGenerator[bytes, None]:
     """The reader verifies every chunk."""
     size = 0

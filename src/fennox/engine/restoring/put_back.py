@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from fennox.core.errors import FennoxError
 from fennox.core.restoring.sheet import Gate, Sheet
-from fennox.engine.backups.backup_reader import BackupReader, backup_digests
+from fennox.engine.restoring.placed_backup import PlacedBackup
 from fennox.engine.restoring.targets import ReachedTarget
 
 
-async def asks_whether_it_was_put_back(reached: ReachedTarget, reader: BackupReader) -> bool:
+async def asks_whether_it_was_put_back(reached: ReachedTarget, backup: PlacedBackup) -> bool:
     """Whether a person must explain the target because everything written to it is gone. Asked only
     when a restore resumes. Otherwise a target set back to an earlier snapshot would get only the
     remaining steps and never be complete.
@@ -22,7 +22,7 @@ async def asks_whether_it_was_put_back(reached: ReachedTarget, reader: BackupRea
     if (
         sheet.giving_up
         or (gate is not None and gate.answer == "go on")
-        or not await _was_put_back(reached, reader)
+        or not await _was_put_back(reached, backup)
     ):
         return False
     sheet.ask_anew(
@@ -52,12 +52,12 @@ def _begin_again(sheet: Sheet, gate: Gate) -> None:
     sheet.rejoined = False
 
 
-async def _was_put_back(reached: ReachedTarget, reader: BackupReader) -> bool:
+async def _was_put_back(reached: ReachedTarget, backup: PlacedBackup) -> bool:
     """Whether none of the files changed by finished steps exists on the target. False if unknown.
     Only files are checked, because programs may show changes only after a restart.
     """
     done = sorted(_parts_written(reached))
-    held = await backup_digests(reader, done)
+    held = await backup.digests(done)
     overwrites = reached.sheet.overwrites
     written = {*overwrites.changed, *overwrites.added}
     telling = [(part, path) for part, its in held.items() for path in its if path in written]

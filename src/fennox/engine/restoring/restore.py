@@ -31,7 +31,7 @@ class RestoreUnderWay(StepVerbs):
         self.sheet.state = "running"
         try:
             if await asks_whether_it_was_put_back(
-                self._reached, self.reader
+                self._reached, self._backup
             ) or not await self._do_all(
                 self._to_undo() if self.sheet.giving_up else self.sheet.steps
             ):
@@ -122,7 +122,7 @@ class RestoreUnderWay(StepVerbs):
             return []
         await self.journal.step(f"Check whether it is done: {step.title}")
         target = await self._reached.look(self.sheet.parts)
-        now = plan_steps.names_for(self.kind, model, await self.reader.head(), target.census)
+        now = plan_steps.names_for(self.kind, model, await self._backup.head(), target.census)
         return [name for name in step.names if name in now]
 
     def _ask_whether_done(self, step: SheetStep) -> Gate:
@@ -139,6 +139,7 @@ class RestoreUnderWay(StepVerbs):
     async def _do(self, step: SheetStep) -> None:
         if step.state == "done":
             return
+        await self._backup.make_ready()
         await self.journal.step(step.title)
         step.state, step.started, step.detail = "doing", self.now(), ""
         await self.save(self.sheet)

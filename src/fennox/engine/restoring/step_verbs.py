@@ -13,6 +13,7 @@ from fennox.core.errors import Damaged, FarSideFailed, FennoxError, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled, filled_json
+from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.steps import StepModel
@@ -20,7 +21,7 @@ from fennox.core.names import printable
 from fennox.core.restoring import changed_facts, plan_inputs, plan_steps, planning, proving
 from fennox.core.restoring.plan_inputs import Target
 from fennox.core.restoring.sheet import ListProof, Sheet, SheetStep
-from fennox.engine.backups.backup_reader import BackupReader, backup_digests
+from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.vault import Now
 from fennox.engine.journal import Journal
 from fennox.engine.processes.evaluator_pool import Evaluates
@@ -28,6 +29,7 @@ from fennox.engine.reading.capture import values_of
 from fennox.engine.reading.documents import document_name
 from fennox.engine.reading.requests import poll_until
 from fennox.engine.restoring import extraction
+from fennox.engine.restoring.placed_backup import PlacedBackup
 from fennox.engine.restoring.targets import Connect, ReachedTarget
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
@@ -52,11 +54,14 @@ class StepVerbs:
     # reports as text what the old machine newly does
     see_old_machine: Callable[[Sheet], Awaitable[list[str]]]
     _reached: ReachedTarget = field(init=False)
+    _backup: PlacedBackup = field(init=False)
 
     def __post_init__(self) -> None:
         self._reached = ReachedTarget(
             self.sheet, self.kind, self.settings, self.journal, self.connect, self.evaluates
         )
+        kind = filled_in(self.kind, self._values())
+        self._backup = PlacedBackup(self.reader, kind, self.sheet.placed, self.evaluates)
 
     def _model(self, step: SheetStep) -> StepModel:
         assert step.kind_step is not None
@@ -111,9 +116,10 @@ class StepVerbs:
             sheet.backup,
             sheet.system,
             sheet.system_name,
-            await self.reader.head(),
-            await backup_digests(self.reader, sheet.parts),
+            await self._backup.head(),
+            await self._backup.digests(sheet.parts),
             sheet.after.place.account,
+            placed=sheet.placed,
         )
         intent = planning.Intent(sheet.purpose, sheet.spare, sheet.new_name)
         now = planning.plan(self.kind, intent, source, target, sheet.parts, self._values())
@@ -136,7 +142,7 @@ class StepVerbs:
         for words, name in zip(commands, step.names or [""], strict=True):
             await self.journal.check()
             fed = await self._document(model, name) if model.document is not None else None
-            feed = self.reader.content(fed) if fed is not None else None
+            feed = self._backup.content(fed) if fed is not None else None
             output = await shell.run(words, feed=feed, limit=model.limit)
             if output.code not in model.codes:
                 raise FarSideFailed(
@@ -186,11 +192,11 @@ class StepVerbs:
 
     async def _extract(self, model: StepModel, part: str, folder: str) -> int:
         documents = [
-            document async for document in self.reader.documents(await self.reader.part(part))
+            document async for document in self._backup.documents(await self._backup.part(part))
         ]
         output = await extraction.extract(
             await self._reached.shell(),
-            self.reader,
+            self._backup,
             documents,
             folder,
             self.journal,
@@ -211,7 +217,7 @@ class StepVerbs:
         document = await self._document(model)
         path = filled(model.request.path, self._values())
         await web.upload(
-            model.request.method, path, self.reader.content(document), limit=model.limit
+            model.request.method, path, self._backup.content(document), limit=model.limit
         )
         return f"{document.size} bytes"
 
@@ -221,7 +227,7 @@ class StepVerbs:
         """
         assert model.document is not None
         wanted = {filled(model.document, {"name": shape}) for shape in (name, document_name(name))}
-        async for document in self.reader.documents(await self.reader.part(model.parts[0])):
+        async for document in self._backup.documents(await self._backup.part(model.parts[0])):
             if document.path in wanted:
                 return document
         raise Damaged(
@@ -263,11 +269,12 @@ class StepVerbs:
 
     async def _prove(self) -> str:
         after = await self._reached.look(self.sheet.parts)
-        head = await self.reader.head()
+        head = await self._backup.head()
         lists = proving.compare_census(
             self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census
         )
         lists += await self._written_documents(after)
+        lists += proving.kept_documents(self.sheet, after.documents)
         left_out = proving.not_proved(self.kind, self.sheet.parts, head, lists)
         checks = [*proving.checks_of(self.sheet), *proving.unread(self.kind, after.unread)]
         proof = proving.prove(lists, left_out, checks, self.now())
@@ -283,9 +290,7 @@ class StepVerbs:
     async def _written_documents(self, after: Target) -> list[ListProof]:
         """Every document a part wrote, as it now is on the target."""
         names = {name for _, step in self.kind.steps() if step.do == "write" for name in step.parts}
-        held = await backup_digests(
-            self.reader, [part for part in self.sheet.parts if part in names]
-        )
+        held = await self._backup.digests([part for part in self.sheet.parts if part in names])
         return [
             proving.compare_documents(part, documents, after.documents.get(part, {}))
             for part, documents in held.items()

@@ -21,6 +21,7 @@ from fennox.engine.journal import Journal
 from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading.capture import Capture, identify, values_of
 from fennox.engine.reading.documents import hashed, read_documents
+from fennox.engine.restoring.placing import PlaceContents
 from fennox.engine.takes.take import take
 from fennox.engine.takes.take_order import Subject, Taken, TakeRequest, TakeTools
 from fennox.links.base import Link, Shell, Web
@@ -46,16 +47,18 @@ async def look_at_target(
     """Read the target as it is now; stores nothing."""
     machine = await identify(kind, link, settings)
 
-    async def read(some: list[str]) -> tuple[Digests, Census]:
+    async def read(some: list[str]) -> tuple[Digests, Census, PlaceContents]:
         capture, documents = Capture(kind, settings, machine), Digests()
+        places = PlaceContents(capture.kind)
         async with aclosing(read_documents(link, capture, some)) as found:
             async for captured in found:
-                document = await hashed(captured)
+                document = await hashed(captured, places.keeper(captured))
                 documents.setdefault(captured.part, {})[document.path] = digest_of(document)
-        return documents, (await capture.told(some, evaluates)).counted()
+        return documents, (await capture.told(some, evaluates)).counted(), places
 
-    (documents, census), unread = await as_far_as_it_tells(parts, read)
-    return Target(machine, place, documents, census, await _room(kind, link, settings), unread)
+    (documents, census, places), unread = await as_far_as_it_tells(parts, read)
+    room = await _room(kind, link, settings)
+    return Target(machine, place, documents, census, room, unread, places.held, places.real)
 
 
 async def save_target(tools: TakeTools, link: Link, subject: Subject, order: TakeRequest) -> Taken:

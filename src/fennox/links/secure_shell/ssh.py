@@ -20,7 +20,7 @@ from contextlib import asynccontextmanager
 
 import asyncssh
 
-from fennox.core.errors import FarSideFailed, WrongLogin
+from fennox.core.errors import FarSideFailed, Unreachable, WrongLogin
 from fennox.links.base import (
     MAX_OUTPUT,
     Address,
@@ -157,8 +157,15 @@ class SshLink:
         self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60
     ) -> Output:
         try:
-            async with asyncio.timeout(limit), self.stream(words, feed=feed) as running:
-                return await self._kept(running, words[0])
+            async with (
+                asyncio.timeout(limit),
+                self._running(self._start(words, feed)) as running,
+            ):
+                try:
+                    return await self._kept(running, words[0])
+                except Unreachable:
+                    running.raise_if_not_fed()
+                    raise
         except TimeoutError as error:
             raise self._too_slow(words[0], limit) from error
 

@@ -55,6 +55,11 @@ class SshRunning:
             count, heard
         )
 
+    def raise_if_not_fed(self) -> None:
+        """Raise the error that kept its input from being read."""
+        if self._feeder.done() and not self._feeder.cancelled():
+            self._feeder.result()
+
     async def abandon(self) -> None:
         self._process.close()
         self._feeder.cancel()
@@ -75,6 +80,9 @@ async def feed_into(
         process.stdin.write_eof()
     except (BrokenPipeError, ConnectionError, asyncssh.Error):
         return  # the command ended before reading everything; its exit code shows why
+    except Exception:
+        process.close()  # otherwise the command waits for the rest of its input
+        raise
 
 
 def cut_off(address: Address) -> Unreachable:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import assert_never
 
@@ -15,6 +16,7 @@ from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
+from fennox.core.names import printable
 from fennox.core.restoring.sheet import RestorePurpose
 from fennox.links.base import parse_address
 from fennox.service.machines import login_uses
@@ -78,6 +80,7 @@ async def target(
             f"On an empty machine: {kind.rebuilt_by}",
         )
     parts_to_take(kind, wanted.parts)
+    _must_be_places(kind, wanted.place)
     known = spare or system
     address = _address(kind, system, spare, wanted)
     await _must_be_named(session, system, address, wanted)
@@ -97,6 +100,18 @@ async def target(
         by = await named(session, Login, wanted.entrance.login) if wanted.entrance.login else login
         at_entrance = await login_uses.aimed(session, who, by, there, wanted.entrance.key)
     return AimedDraft(backup, system, spare, kind, wanted.purpose, use, entrance, at_entrance)
+
+
+def _must_be_places(kind: Kind, wanted: Mapping[str, str]) -> None:
+    """Raises BadInput for a value of the place that the kind does not have."""
+    names = [rule.name for rule in kind.place]
+    for name in wanted:
+        if name.partition("[")[0] not in names:
+            raise BadInput(
+                f"{kind.title} has no value of the place {printable(name)}.",
+                f"It has: {', '.join(names) or 'none'}.",
+                field="place",
+            )
 
 
 async def _spare(session: AsyncSession, system: System, wanted: NewDraft) -> System | None:
@@ -213,6 +228,7 @@ async def enqueue(
             backup=aimed.backup.id,
             target=_aim(aimed.use),
             parts=wanted.parts,
+            places=wanted.place,
             entrance=_aim(aimed.at_entrance) if aimed.at_entrance is not None else None,
             purpose=wanted.purpose,
             spare=aimed.spare.id if aimed.spare is not None else None,

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Mapping
+from dataclasses import replace
 
 from fennox.catalogue.models.runs import SheetRow
 from fennox.catalogue.models.systems import Login
@@ -10,13 +12,15 @@ from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
 from fennox.core.facts.run_results import DraftResult
 from fennox.core.format.manifest import Finding
+from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import plan_inputs, planning
 from fennox.core.restoring.plan_inputs import Target
 from fennox.core.restoring.sheet import Place, RestorePurpose
-from fennox.engine.backups.backup_reader import backup_digests
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import values_of
+from fennox.engine.restoring import placing
+from fennox.engine.restoring.placed_backup import PlacedBackup
 from fennox.engine.restoring.targets import look_at_target
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
@@ -56,11 +60,13 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     parts = parts_to_take(kind, order.parts)
     target = await _look(context, material, kind, parts, order.target, journal)
     await journal.step("Compare it with the backup and write the run sheet")
-    source = await _source(context, material, parts, target, order.purpose)
+    settings = values_of(kind, dict(system.settings))
+    backup, found = await _placed(context, material, kind, parts, target, order, settings)
+    source = await _source(context, material, backup, parts, target, order.purpose)
+    source = replace(source, standing=[*source.standing, *found])
     entrance = await _checked_entrance(context, kind, material.way, order.entrance)
     spare = material.spare.name if material.spare is not None else None
     intent = planning.Intent(order.purpose, spare, order.new_name)
-    settings = values_of(kind, dict(system.settings))
     sheet = planning.plan(kind, intent, source, target, parts, settings, entrance)
     sheet.seen_login = said_of_login(material.target_login)
     at_entrance = order.entrance if entrance is not None else None
@@ -103,9 +109,34 @@ async def _look(
         await link.close()
 
 
+async def _placed(
+    context: Context,
+    material: Material,
+    kind: Kind,
+    parts: list[str],
+    target: Target,
+    order: DraftOrder,
+    settings: Mapping[str, str],
+) -> tuple[PlacedBackup, list[Finding]]:
+    """The backup as it will be written, and what must be known of values of the place."""
+    filled, own = filled_in(kind, settings), material.system.machine
+    wishes = placing.PlaceWishes(
+        purpose=order.purpose,
+        same_machine=own is not None and own.id == target.machine.id,
+        new_name=order.new_name,
+        given=order.places,
+    )
+    written = plan_inputs.written_parts(kind, parts)
+    placed, findings = await placing.place(
+        material.reader, filled, written, target, wishes, context.readings
+    )
+    return PlacedBackup(material.reader, filled, placed, context.readings), findings
+
+
 async def _source(
     context: Context,
     material: Material,
+    backup: PlacedBackup,
     parts: list[str],
     target: Target,
     purpose: RestorePurpose,
@@ -122,14 +153,15 @@ async def _source(
         backup=material.backup.id,
         system=system.id,
         system_name=system.name,
-        head=await material.reader.head(),
-        documents=await backup_digests(material.reader, parts),
+        head=await backup.head(),
+        documents=await backup.digests(parts),
         login_account=material.login.account,
         address=system.address,
         machine=system.machine.id if system.machine is not None else "",
         key=system.key,
         taken=material.backup.time,
         standing=[*standing, *_standing(material), *old],
+        placed=backup.placed,
     )
 
 
