@@ -7,6 +7,7 @@ from __future__ import annotations
 import json
 import secrets
 import socket
+import uuid
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -91,9 +92,10 @@ class Estate:
 
     def _install(self, name: str, server: LinuxServer) -> None:
         if name in (FRESH_LINUX[0], SPARE[0]):
-            server.install("debian", self._fresh_public)
+            self._install_fresh(server)
             return
         server.install(name, self._root_public)
+        _equip(server, _STATIC.format(address=server.host), "/srv/data")
         if name == DEPOT[0]:
             (server.folder / DEPOT_FOLDER.lstrip("/")).mkdir(parents=True)
             return
@@ -105,14 +107,34 @@ class Estate:
         """The boot disk has failed: the same address, a bare system, the installer's key."""
         server = self.linux[name]
         server.lose()
-        server.install("debian", self._fresh_public)
+        self._install_fresh(server)
         server.start()
+
+    def _install_fresh(self, server: LinuxServer) -> None:
+        server.install("debian", self._fresh_public)
+        _equip(server, _DHCP)
 
     def stop(self) -> None:
         for server in self.linux.values():
             server.stop()
         for appliance in self.skerries.values():
             appliance.stop()
+
+
+_STATIC = """auto eth0
+iface eth0 inet static
+    address {address}/16
+    gateway 127.20.0.1
+"""
+_DHCP = "auto enp1s0\niface enp1s0 inet dhcp\n"
+
+
+def _equip(server: LinuxServer, interfaces: str, data: str = "") -> None:
+    """Every machine has disks of its own and its own way into the network."""
+    server.write("/etc/network/interfaces", interfaces)
+    rows = [("/", "errors=remount-ro", 1)] + ([(data, "noatime,nofail", 2)] if data else [])
+    lines = [f"UUID={uuid.uuid4()} {at} ext4 {options} 0 {order}\n" for at, options, order in rows]
+    server.write("/etc/fstab", "".join(lines))
 
 
 def answers(host: str, port: int) -> bool:
