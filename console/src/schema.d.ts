@@ -1111,6 +1111,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restores/{sheet}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Return Restore
+         * @description Draft the way back: a run sheet that puts the safety copy back. Start that sheet afterwards.
+         *     Changes nothing.
+         */
+        post: operations["return_restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restores/{sheet}/start": {
         parameters: {
             query?: never;
@@ -5350,7 +5371,7 @@ export interface components {
              * Purpose
              * @enum {string}
              */
-            purpose: "repair" | "replace" | "practise" | "seed";
+            purpose: "repair" | "replace" | "practise" | "seed" | "return";
             /** Run */
             run: string | null;
             /** State */
@@ -5362,6 +5383,15 @@ export interface components {
              * @description The spare's name, or an address.
              */
             target: string;
+        };
+        /** RestoreStart */
+        RestoreStart: {
+            /**
+             * Return On Failure
+             * @description Put the safety copy back by itself if the restore fails or is not proved.
+             * @default false
+             */
+            return_on_failure: boolean;
         };
         /**
          * Retired
@@ -5789,7 +5819,7 @@ export interface components {
              * Purpose
              * @enum {string}
              */
-            purpose: "repair" | "replace" | "practise" | "seed";
+            purpose: "repair" | "replace" | "practise" | "seed" | "return";
             /**
              * Rejoined
              * @default false
@@ -5797,6 +5827,13 @@ export interface components {
             rejoined: boolean;
             /** Restarts */
             restarts: string[];
+            /**
+             * Return On Failure
+             * @default false
+             */
+            return_on_failure: boolean;
+            /** Returns */
+            returns: string | null;
             /** Safety */
             safety: string | null;
             /**
@@ -5825,7 +5862,7 @@ export interface components {
              * @default draft
              * @enum {string}
              */
-            state: "draft" | "running" | "waiting" | "proved" | "not proved" | "failed" | "stopped" | "given up";
+            state: "draft" | "running" | "waiting" | "proved" | "not proved" | "failed" | "stopped" | "given up" | "returned";
             /** Steps */
             steps: components["schemas"]["SheetStep"][];
             /** System */
@@ -5868,7 +5905,7 @@ export interface components {
              * Acts
              * @description What may be done with it now.
              */
-            acts: ("begin" | "continue" | "prove" | "undo" | "answer" | "accept")[];
+            acts: ("begin" | "continue" | "prove" | "undo" | "return" | "answer" | "accept")[];
             /**
              * Blockers
              * @description Findings that prevent `begin` and `continue`.
@@ -5925,7 +5962,7 @@ export interface components {
              */
             detail: string;
             /** Do */
-            do: ("command" | "request" | "write" | "upload" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "look" | "proof");
+            do: ("command" | "request" | "write" | "upload" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "look" | "remove" | "proof");
             /** Ended */
             ended: string | null;
             /** Kind Step */
@@ -5935,6 +5972,11 @@ export interface components {
              * @default []
              */
             names: string[];
+            /**
+             * No Return
+             * @default false
+             */
+            no_return: boolean;
             /** Number */
             number: number;
             /** Passed */
@@ -5943,7 +5985,7 @@ export interface components {
              * Phase
              * @enum {string}
              */
-            phase: "prepare" | "write" | "finish" | "rejoin" | "check" | "release" | "undo";
+            phase: "prepare" | "write" | "finish" | "rejoin" | "check" | "release" | "take away" | "undo";
             /**
              * Repeat
              * @default true
@@ -8951,6 +8993,37 @@ export interface operations {
             };
         };
     };
+    return_restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     start_restore: {
         parameters: {
             query?: never;
@@ -8962,7 +9035,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RestoreStart"] | null;
+            };
+        };
         responses: {
             /** @description Successful Response */
             202: {

@@ -10,11 +10,11 @@ from hypothesis import strategies as st
 
 from fennox.core.errors import BadInput
 from fennox.core.kinds.rules import PlaceRows, PlaceRule
-from fennox.core.restoring import place_choices
-from fennox.core.restoring.place_choices import PlaceDecisions, PlaceInputs
-from fennox.core.restoring.place_rewriting import PlaceUnreadable, located, rewritten
-from fennox.core.restoring.placed import PlaceEntry
-from fennox.core.restoring.sheet import RestorePurpose
+from fennox.core.places import place_choices
+from fennox.core.places.place_choices import PlaceDecisions, PlaceInputs
+from fennox.core.places.place_rewriting import PlaceUnreadable, located, rewritten
+from fennox.core.places.placed import PlaceEntry
+from fennox.core.places.sheet_model import RestorePurpose
 from tests.engine.keeper import shipped_kind
 
 LINUX, _ = shipped_kind("linux-server")

@@ -22,10 +22,12 @@ from fennox.core.kind_files.loading import load, whole
 from fennox.core.kinds.filling import for_system
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.rules import PlaceRule
-from fennox.core.restoring import place_choices, plan_inputs, planning
-from fennox.core.restoring.place_choices import PlaceDecisions, PlaceInputs
-from fennox.core.restoring.placed import PlaceEntry
-from fennox.core.restoring.sheet import Place, RestorePurpose, Sheet
+from fennox.core.places import place_choices
+from fennox.core.places.place_choices import PlaceDecisions, PlaceInputs
+from fennox.core.places.placed import PlaceEntry
+from fennox.core.places.sheet_model import RestorePurpose
+from fennox.core.restoring import plan_inputs, planning
+from fennox.core.restoring.sheet import Place, Sheet
 from fennox.core.time import stamp
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.pack_index import PackIndex

@@ -134,8 +134,12 @@ class BackupCalls(Caller):
     def undo_restore(self, sheet: str) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/undo")
 
-    def start_restore(self, sheet: str) -> wire.runs.RunShown:
-        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/start")
+    def start_restore(self, sheet: str, *, return_on_failure: bool = False) -> wire.runs.RunShown:
+        wanted = wire.restores.RestoreStart(return_on_failure=return_on_failure)
+        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/start", wanted)
+
+    def return_restore(self, sheet: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/return")
 
     def prove_restore(self, sheet: str) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/prove")

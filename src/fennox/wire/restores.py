@@ -7,7 +7,8 @@ from typing import Annotated
 from pydantic import Field, SecretStr
 
 from fennox.core.names import Noun
-from fennox.core.restoring.sheet import RestorePurpose, Sheet, SheetAct, SheetStep
+from fennox.core.places.sheet_model import DraftPurpose, RestorePurpose
+from fennox.core.restoring.sheet import Sheet, SheetAct, SheetStep
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 
@@ -26,9 +27,16 @@ class EntranceWanted(Wanted):
     key: str | None = Field(default=None, description="The accepted fingerprint there.")
 
 
+class RestoreStart(Wanted):
+    return_on_failure: bool = Field(
+        default=False,
+        description="Put the safety copy back by itself if the restore fails or is not proved.",
+    )
+
+
 class NewDraft(Wanted):
     backup: str
-    purpose: RestorePurpose = Field(
+    purpose: DraftPurpose = Field(
         description=(
             "What the restore is for. `repair`: the system's own machine, or it reinstalled, at its"
             " address. `replace`: a new machine takes the system's place, once a person accepts the"

@@ -9,7 +9,8 @@ import pytest
 from fennox.catalogue.models.backups import Backup
 from fennox.catalogue.models.runs import SheetRow
 from fennox.catalogue.models.systems import System
-from fennox.core.restoring.sheet import Proof, RestorePurpose, SheetState
+from fennox.core.places.sheet_model import RestorePurpose
+from fennox.core.restoring.sheet import Proof, SheetState
 from fennox.service.machines.context import Context
 from fennox.service.takes import safety_copy
 from tests.service.contexts import START, SetClock, add_backup, add_store, add_system, sheet_of

@@ -65,6 +65,8 @@ class SheetRow(Base):
     backup_id: Mapped[str] = mapped_column(index=True)
     target_login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
     entrance_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
+    # that of the machine afterwards; None: the system's
+    after_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
     state: Mapped[str]
     data: Mapped[Sheet] = mapped_column(Typed(Sheet))
     version: Mapped[int]

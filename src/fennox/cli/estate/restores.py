@@ -17,14 +17,14 @@ from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.facts.run_results import DraftResult
 from fennox.core.names import printable
-from fennox.core.restoring.sheet import RestorePurpose
+from fennox.core.places.sheet_model import DraftPurpose
 from fennox.wire.restores import EntranceWanted, NewDraft, RestoreShown, SheetShown
 from fennox.wire.watch.runs import RunShown
 
 
-def _purpose(arguments: argparse.Namespace) -> RestorePurpose:
+def _purpose(arguments: argparse.Namespace) -> DraftPurpose:
     """From the options, or asked; never guessed."""
-    given: RestorePurpose | None = "seed" if arguments.new_name else arguments.purpose
+    given: DraftPurpose | None = "seed" if arguments.new_name else arguments.purpose
     if given is not None:
         return given
     if not can_ask():
@@ -32,12 +32,12 @@ def _purpose(arguments: argparse.Namespace) -> RestorePurpose:
             "The restore's purpose is missing.",
             "Give --repair, --replace, --practise or --seed NAME.",
         )
-    for purpose, means in PURPOSES.items():
-        say(f"{purpose:9} {means}")
+    for purpose in get_args(DraftPurpose):
+        say(f"{purpose:9} {PURPOSES[purpose]}")
     said = ask("What is this restore for? Type one of them:")
-    for known in get_args(RestorePurpose):
+    for known in get_args(DraftPurpose):
         if said == known:
-            purpose_said: RestorePurpose = known
+            purpose_said: DraftPurpose = known
             return purpose_said
     raise PersonNeeded("No purpose was given.", "Nothing was changed.")
 
@@ -124,6 +124,25 @@ def start(arguments: argparse.Namespace, environment: Environment) -> int:
                 )
                 say(f"{sheet.purpose}: {shown.estate_afterwards}")
             _must_be_named(sheet.system_name, arguments.yes, "begin")
+        run = service.start_restore(shown.id, return_on_failure=arguments.return_on_failure)
+        return _started(service, shown.id, run, arguments)
+
+
+def return_(arguments: argparse.Namespace, environment: Environment) -> int:
+    """Draft the way back, show it, and begin it once the system is named."""
+    with client(environment) as service:
+        run = runs.watch(service, service.return_restore(arguments.sheet).id, arguments)
+        if run.state != "done":
+            return runs.ending(run)
+        shown = service.sheet(run.told(DraftResult).sheet)
+        if not arguments.json and not arguments.quiet:
+            print_sheet(shown)
+        if shown.sheet.blockers():
+            return PERSON
+        if arguments.yes is None and not can_ask():
+            say(f"Nothing has been changed. Begin with: fennox restore start {shown.id[:12]}")
+            return PERSON
+        _must_be_named(shown.sheet.system_name, arguments.yes, "put it back")
         return _started(service, shown.id, service.start_restore(shown.id), arguments)
 
 
@@ -200,8 +219,11 @@ def _go_on(service: Client, sheet_id: str, run: RunShown, arguments: argparse.Na
             break
         run = service.answer(sheet_id, gate.number, given)
     _show(shown, arguments)
-    if shown.sheet.awaits_acceptance() and not arguments.json and not arguments.quiet:
-        say(f"Accept it with: fennox restore accept {shown.id[:12]}")
+    if not arguments.json and not arguments.quiet:
+        if shown.sheet.awaits_acceptance():
+            say(f"Accept it with: fennox restore accept {shown.id[:12]}")
+        if "return" in shown.acts:
+            say(f"The way back: fennox restore return {shown.id[:12]}")
     return runs.ending(run)
 
 

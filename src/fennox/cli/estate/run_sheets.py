@@ -8,7 +8,7 @@ from fennox.cli.estate.comparison import document_lines
 from fennox.cli.output import out, show_table, when
 from fennox.cli.words.restores import PURPOSES
 from fennox.core.names import printable
-from fennox.core.restoring.placed import Placed
+from fennox.core.places.placed import Placed
 from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
 from fennox.core.words import first_few
 from fennox.wire.restores import SheetShown
@@ -57,6 +57,18 @@ def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
     yield "takes", _expected(shown)
     yield "restarts", "; ".join(sheet.restarts) or "nothing"
     yield "cannot be undone", "; ".join(sheet.cannot_be_undone) or "nothing"
+    yield "way back", _way_back(sheet)
+
+
+def _way_back(sheet: Sheet) -> str:
+    if sheet.purpose == "return":
+        return "this is the way back"
+    if not any(step.do == "safety" for step in sheet.steps):
+        return "none: what the target holds is not saved"
+    until = [step.title for step in sheet.steps if step.no_return]
+    ends = f"none after: {'; '.join(until)}" if until else "until the proof is accepted"
+    chosen = "; by itself if it fails" if sheet.return_on_failure else ""
+    return f"the safety copy, {ends}{chosen}"
 
 
 def _expected(shown: SheetShown) -> str:

@@ -9,6 +9,7 @@ PURPOSES = {
     "replace": "a new machine takes the system's place once you accept the proof",
     "practise": "onto a spare or a fresh machine; nothing of the estate changes",
     "seed": "a new machine becomes a new system, made from this backup",
+    "return": "the way back: what a machine held before a restore is put back",
 }
 
 
@@ -21,6 +22,7 @@ def define(nouns: Sub) -> None:
     _restore_prove(restore)
     _restore_accept(restore)
     _restore_undo(restore)
+    _restore_return(restore)
     _restore_list(restore)
 
 
@@ -80,6 +82,11 @@ def _restore_start(restore: Sub) -> None:
     start = verb_of(restore, "start", "estate.restores:start", "carry out the sheet exactly")
     start.add_argument("sheet")
     start.add_argument("--yes", metavar="NAME", help="the system's name; asked otherwise")
+    start.add_argument(
+        "--return-on-failure",
+        action="store_true",
+        help="put the safety copy back by itself if it fails or is not proved",
+    )
     passphrase(start, "opens the store where custody is apart, while following")
     start.add_argument("--no-follow", action="store_true", help="only start it")
 
@@ -128,6 +135,21 @@ def _restore_undo(restore: Sub) -> None:
     undo.add_argument("--yes", action="store_true", help="do not ask")
     undo.add_argument("--no-follow", action="store_true", help="only start it")
     passphrase(undo, "opens the store where custody is apart, while following")
+
+
+def _restore_return(restore: Sub) -> None:
+    back = verb_of(
+        restore,
+        "return",
+        "estate.restores:return_",
+        "put back what the target held before the restore, and prove it",
+    )
+    back.add_argument("sheet")
+    back.add_argument(
+        "--yes", metavar="NAME", help="begin at once: the system's name; asked otherwise"
+    )
+    back.add_argument("--no-follow", action="store_true", help="only start it")
+    passphrase(back, "opens the store where custody is apart, while following")
 
 
 def _restore_list(restore: Sub) -> None:

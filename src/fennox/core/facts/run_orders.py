@@ -6,7 +6,7 @@ from typing import Annotated, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
-from fennox.core.restoring.sheet import RestorePurpose
+from fennox.core.places.sheet_model import RestorePurpose
 
 RunKind = Literal[
     "take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"
@@ -52,7 +52,8 @@ class Aim(BaseModel):
 
 class DraftOrder(_Order):
     """``parts``: to be put back; None: the kind's defaults. ``entrance``: where the kind has a
-    second way in. ``places``: a person's choices for values of the place.
+    second way in. ``places``: a person's choices for values of the place. ``returns``: id of the
+    sheet whose safety copy is put back; ``begin``: as soon as it is drafted.
     """
 
     kind: Literal["draft"] = "draft"
@@ -65,6 +66,8 @@ class DraftOrder(_Order):
     purpose: RestorePurpose = "practise"
     spare: str | None = None
     new_name: str | None = None
+    returns: str | None = None
+    begin: bool = False
 
 
 class RestoreOrder(_Order):

@@ -15,7 +15,9 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
 from fennox.core.kinds.sources import Action, Ask, Request
 
-_EVERY_STEP = frozenset({"title", "do", "parts", "repeat", "undone", "restarts", "undoes"})
+_EVERY_STEP = frozenset(
+    {"title", "do", "parts", "repeat", "undone", "no_return", "restarts", "undoes"}
+)
 _OF_A_VERB: dict[str, frozenset[str]] = {
     "command": frozenset({"run", "each", "document", "limit", "codes"}),
     "validate": frozenset({"run", "owners", "limit", "codes"}),

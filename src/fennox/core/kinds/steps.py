@@ -43,6 +43,8 @@ class StepModel(KindModel):
     """Whether doing it twice does no harm."""
     undone: bool = True
     """Whether it can be undone; a run sheet says so."""
+    no_return: bool = False
+    """Whether nothing leads back once it began: the safety copy cannot be put back after it."""
     restarts: bool = False
     """Whether something is restarted."""
     limit: Annotated[int, Field(gt=0, le=86400)] = 120
@@ -152,9 +154,19 @@ class Restore(KindModel):
     """It is seen whether all is well."""
     release: list[StepModel] = []
     """What was opened or stopped is released."""
+    take_away: list[StepModel] = []
+    """When a safety copy is put back: what a restore added is taken away, before anything is
+    written.
+    """
     undo: list[UndoStep] = []
     """What undoes steps of the other phases, if the restore is given up."""
 
     def steps(self) -> list[tuple[Phase, StepModel]]:
         """In the order of execution."""
         return [(phase, step) for phase in FORWARD for step in getattr(self, phase)]
+
+    @model_validator(mode="after")
+    def takes_away_what_is_extra(self) -> Restore:
+        if any(step.each is None or step.each.names != "extra" for step in self.take_away):
+            raise ValueError("a step of take_away repeats over the extra names of a census list")
+        return self

@@ -9,7 +9,7 @@ from datetime import datetime
 from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Finding, Head, Machine
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring.placed import Placed
+from fennox.core.places.placed import Placed
 from fennox.core.restoring.sheet import Place
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shlex
 from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from fennox.core.evidence.evaluation import Census
@@ -34,6 +35,17 @@ RULES = {
 }
 
 
+@dataclass(frozen=True)
+class WayBack:
+    """A restore whose safety copy is put back. ``sheet``: its id; ``undo``: its steps that are
+    undone first; ``added``: paths of documents that it added to the target.
+    """
+
+    sheet: str
+    undo: list[SheetStep]
+    added: list[str]
+
+
 def steps_of(
     kind: Kind,
     source: RestoreSource,
@@ -42,15 +54,21 @@ def steps_of(
     settings: Mapping[str, str],
     *,
     saves: bool,
+    back: WayBack | None = None,
 ) -> list[SheetStep]:
     """``saves``: whether a safety copy of the target is taken first."""
     steps = [_first_step(saves=saves)]
-    for index, phase, step in _in_order(kind):
+    if back is not None:
+        steps += _undone_first(back)
+    for index, phase, step in _in_order(kind, returning=back is not None):
         if step.parts and not any(part in parts for part in step.parts):
             continue
         names = names_for(kind, step, source.head, target.census)
         if step.each is not None and not names:
             continue
+        if back is not None and back.added and phase not in ("prepare", "take away", "write"):
+            steps.append(_removal(len(steps) + 1, back.added))
+            back = replace(back, added=[])
         steps.append(_sheet_step(len(steps) + 1, phase, index, step, names, settings))
     steps.append(
         SheetStep(
@@ -62,6 +80,26 @@ def steps_of(
         )
     )
     return steps
+
+
+def _undone_first(back: WayBack) -> list[SheetStep]:
+    fresh = {"state": "waiting", "started": None, "ended": None, "detail": "", "undoes": None}
+    return [
+        step.model_copy(update={**fresh, "number": number})
+        for number, step in enumerate(back.undo, 2)
+    ]
+
+
+def _removal(number: int, paths: list[str]) -> SheetStep:
+    return SheetStep(
+        number=number,
+        phase="write",
+        title="Take away the documents that the restore added",
+        do="remove",
+        kind_step=None,
+        names=sorted(paths, reverse=True),  # what lies in a folder goes before it
+        undone=False,
+    )
 
 
 def _first_step(*, saves: bool) -> SheetStep:
@@ -83,10 +121,22 @@ def _first_step(*, saves: bool) -> SheetStep:
     )
 
 
-def _in_order(kind: Kind) -> list[tuple[int, Phase, StepModel]]:
+def _in_order(kind: Kind, *, returning: bool = False) -> list[tuple[int, Phase, StepModel]]:
     """Steps with their positions in the kind; steps that use the target's own programs come after
-    the gate that installs them.
+    the gate that installs them. ``returning``: what was added is taken away before anything is
+    written.
     """
+    steps = _forward(kind)
+    if returning:
+        away: list[tuple[int, Phase, StepModel]] = [
+            (index, "take away", step) for index, step in enumerate(kind.take_away_steps())
+        ]
+        first = sum(phase == "prepare" for _, phase, _ in steps)
+        steps[first:first] = away
+    return steps
+
+
+def _forward(kind: Kind) -> list[tuple[int, Phase, StepModel]]:
     steps = [(index, phase, step) for index, (phase, step) in enumerate(kind.steps())]
     last = max(
         (index for index, phase, step in steps if phase == "prepare" and step.do == "gate"),
@@ -142,6 +192,7 @@ def _sheet_step(
         commands=commands_in(step, names, settings),
         restarts=step.restarts,
         undone=step.undone,
+        no_return=step.no_return,
         repeat=step.repeat,
     )
 

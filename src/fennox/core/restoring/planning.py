@@ -10,13 +10,14 @@ from dataclasses import dataclass
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
+from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.restoring import purposes
 from fennox.core.restoring.changed_facts import facts
 from fennox.core.restoring.overwriting import compare_documents
 from fennox.core.restoring.plan_findings import findings_of
 from fennox.core.restoring.plan_inputs import RestoreSource, Target
-from fennox.core.restoring.plan_steps import steps_of, undo_steps, what_follows
-from fennox.core.restoring.sheet import Place, RestorePurpose, Sheet
+from fennox.core.restoring.plan_steps import WayBack, steps_of, undo_steps, what_follows
+from fennox.core.restoring.sheet import Place, Sheet
 
 
 def _other_account(after: str, now: str) -> Finding:
@@ -31,12 +32,13 @@ def _other_account(after: str, now: str) -> Finding:
 @dataclass(frozen=True)
 class Intent:
     """What a person wants of a restore. ``spare``: the enrolled spare that is the target, by name;
-    ``new_name``: of the system that a seed becomes.
+    ``new_name``: of the system that a seed becomes; ``way_back``: of a restore that is returned.
     """
 
     purpose: RestorePurpose
     spare: str | None = None
     new_name: str | None = None
+    way_back: WayBack | None = None
 
 
 def plan(
@@ -54,7 +56,7 @@ def plan(
     kind = filled_in(kind, settings)
     overwrites = compare_documents(kind, source, target, parts)
     saves = purposes.saves(intent.purpose, intent.spare)
-    steps = steps_of(kind, source, target, parts, settings, saves=saves)
+    steps = steps_of(kind, source, target, parts, settings, saves=saves, back=intent.way_back)
     undo = undo_steps(kind, source.head, target.census, steps, settings)
     after = what_follows(kind, source, target, parts)
     findings = [
@@ -73,6 +75,7 @@ def plan(
         system_address=source.address,
         spare=intent.spare,
         new_name=intent.new_name,
+        returns=intent.way_back.sheet if intent.way_back is not None else None,
         kind=kind.name,
         kind_version=kind.version,
         parts=parts,
@@ -93,6 +96,7 @@ def plan(
         after=after,
         facts=facts(kind, source.backup, target, overwrites),
         fresh_census=target.census,
-        new_identity=bool(source.machine)
+        new_identity=intent.purpose != "return"
+        and bool(source.machine)
         and (target.machine.id, after.place.key) != (source.machine, source.key),
     )

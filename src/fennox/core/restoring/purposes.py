@@ -7,8 +7,9 @@ from typing import assert_never
 
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.model import Kind
+from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.restoring.plan_inputs import RestoreSource, Target, left_out_essentials
-from fennox.core.restoring.sheet import After, RestorePurpose, Sheet
+from fennox.core.restoring.sheet import After, Sheet
 
 
 def estate_afterwards(sheet: Sheet) -> str:
@@ -34,6 +35,11 @@ def estate_afterwards(sheet: Sheet) -> str:
                 f"Once a person accepts the proof, the machine at {there} is enrolled as"
                 f" {sheet.new_name}. Nothing of {name} changes."
             )
+        case "return":
+            return (
+                f"The machine at {there} is as it was before the restore, and {name} goes on as it"
+                " was."
+            )
         case _:
             assert_never(sheet.purpose)
 
@@ -52,7 +58,7 @@ def saves(purpose: RestorePurpose, spare: str | None) -> bool:
     """Whether a safety copy is taken. It is a backup of an enrolled system: the repaired or
     replaced one, or the spare.
     """
-    return purpose in ("repair", "replace") or spare is not None
+    return purpose in ("repair", "replace") or (purpose == "practise" and spare is not None)
 
 
 def findings_of(
@@ -66,6 +72,8 @@ def findings_of(
 ) -> Iterator[Finding]:
     """Why this target does not suit this purpose, and what the purpose leaves out."""
     name, own = source.system_name, source.machine
+    if purpose == "return":
+        return
     if purpose != "repair" and own and own == target.machine.id:
         yield _blocker(
             "own-machine",

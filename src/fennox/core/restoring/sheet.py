@@ -10,16 +10,23 @@ from pydantic import Field, model_validator
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.steps import Verb
-from fennox.core.restoring.placed import Placed
-from fennox.core.restoring.sheet_model import SheetModel
+from fennox.core.places.placed import Placed
+from fennox.core.places.sheet_model import RestorePurpose, SheetModel
 from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
 SheetState = Literal[
-    "draft", "running", "waiting", "proved", "not proved", "failed", "stopped", "given up"
+    "draft",
+    "running",
+    "waiting",
+    "proved",
+    "not proved",
+    "failed",
+    "stopped",
+    "given up",
+    "returned",
 ]
-SheetAct = Literal["begin", "continue", "prove", "undo", "answer", "accept"]
-RestorePurpose = Literal["repair", "replace", "practise", "seed"]
+SheetAct = Literal["begin", "continue", "prove", "undo", "return", "answer", "accept"]
 GateKind = Literal["step", "facts", "unknown", "put back", "undo"]
 
 
@@ -64,7 +71,7 @@ class SheetStep(SheetModel):
     number: int
     phase: Phase
     title: str
-    do: Verb | Literal["safety", "look", "proof"]
+    do: Verb | Literal["safety", "look", "remove", "proof"]
     # index in the kind's steps of its phase; None for safety copy, look and proof
     kind_step: int | None
     undoes: int | None = None  # number of the step it undoes
@@ -72,6 +79,7 @@ class SheetStep(SheetModel):
     commands: list[str] = []
     restarts: bool = False
     undone: bool = True
+    no_return: bool = False
     repeat: bool = True
     state: StepState = "waiting"
     usually: float | None = None  # seconds, from earlier restores of the kind; None: unknown
@@ -157,6 +165,8 @@ class Sheet(SheetModel):
     system_address: str = ""  # at the time of the draft
     spare: str | None = None  # name of the enrolled spare that is the target
     new_name: str | None = None  # name of the system a seed becomes
+    returns: str | None = None  # id of the sheet whose safety copy is put back
+    return_on_failure: bool = False  # a person chose it when the restore began
     kind: str
     kind_version: int
     parts: list[str]
@@ -197,21 +207,41 @@ class Sheet(SheetModel):
         """What a person may do now. ``begin`` and ``continue`` may still be blocked."""
         if self.state == "waiting" and self.open_gate() is not None:
             return ["answer"]
+        back: list[SheetAct] = ["return"] if self.can_return() else []
         if self.giving_up:
-            return ["undo"] if self.state in ("failed", "stopped") else []
+            return ["undo", *back] if self.state in ("failed", "stopped") else back
+        undo: list[SheetAct] = ["undo"] if self.begun() and self.purpose != "return" else []
         match self.state:
             case "draft":
                 return ["begin"]
             case "failed" | "stopped":
-                return ["continue", "undo"] if self.begun() else ["continue"]
+                return ["continue", *undo, *back]
             case "not proved":
-                return ["prove", "undo"] if self.begun() else ["prove"]
+                return ["prove", *undo, *back]
             case "proved":
-                return ["accept", "prove"] if self.awaits_acceptance() else ["prove"]
-            case "running" | "waiting" | "given up":
+                return ["accept", "prove", *back] if self.awaits_acceptance() else ["prove", *back]
+            case "given up":
+                return back
+            case "running" | "waiting" | "returned":
                 return []
             case _:
                 assert_never(self.state)
+
+    def can_return(self) -> bool:
+        """Whether the safety copy can be put back: something was done to the target, no point of
+        no return was passed, and nobody has accepted the target.
+        """
+        return (
+            self.safety is not None
+            and self.accepted is None
+            and self.state not in ("draft", "running", "waiting", "returned")
+            and bool(self.begun())
+            and not self.no_way_back()
+        )
+
+    def no_way_back(self) -> list[str]:
+        """Titles of begun steps after which nothing leads back."""
+        return [step.title for step in self.begun() if step.no_return]
 
     def awaits_acceptance(self) -> bool:
         """Proved, but a person has not yet accepted the target as the system."""
@@ -222,7 +252,7 @@ class Sheet(SheetModel):
                 return self.new_identity
             case "replace" | "seed":
                 return True
-            case "practise":
+            case "practise" | "return":
                 return False
             case _:
                 assert_never(self.purpose)

@@ -18,8 +18,8 @@ from fennox.core.errors import BadInput, FarSideFailed, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.rules import PlaceRule
-from fennox.core.restoring.place_choices import PlaceDecisions, PlaceInputs
-from fennox.core.restoring.placed import PlaceEntry
+from fennox.core.places.place_choices import PlaceDecisions, PlaceInputs
+from fennox.core.places.placed import PlaceEntry
 from fennox.engine.processes import drawn_facts, evaluator_process
 from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.processes.evaluator_process import (

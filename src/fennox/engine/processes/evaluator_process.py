@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 
 from fennox.core.compare import documents, value_search
 from fennox.core.errors import FennoxError
-from fennox.core.restoring import place_choices
+from fennox.core.places import place_choices
 from fennox.core.schedule import schedule
 from fennox.engine.processes import drawn_facts
 

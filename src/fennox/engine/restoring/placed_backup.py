@@ -9,7 +9,7 @@ from fennox.core.errors import MendSettings
 from fennox.core.format.manifest import Document, Head, Part
 from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring.placed import Placed
+from fennox.core.places.placed import Placed
 from fennox.engine.backups.backup_reader import BackupReader, Digests, digest_of
 from fennox.engine.processes.evaluator_pool import Evaluates
 

@@ -11,10 +11,10 @@ from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.kinds.expressions import MAX_EVIDENCE, fitting
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression
-from fennox.core.restoring.place_choices import PlaceDecisions, PlaceInputs
-from fennox.core.restoring.placed import KeptDocument, Placed, RewrittenDocument
+from fennox.core.places.place_choices import PlaceDecisions, PlaceInputs
+from fennox.core.places.placed import KeptDocument, Placed, RewrittenDocument
+from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.restoring.plan_inputs import Target
-from fennox.core.restoring.sheet import RestorePurpose
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.processes.drawn_facts import Heard
 from fennox.engine.processes.evaluator_pool import Evaluates

@@ -35,6 +35,11 @@ from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
 
 _PAUSE = 0.5  # seconds between two tries of a check
+_AT_ONCE = 200  # paths in one command
+_REMOVE = (
+    'for at; do if [ -d "$at" ] && [ ! -L "$at" ]; then rmdir -- "$at" 2>/dev/null || :; else rm'
+    ' -f -- "$at" || exit 1; fi; done'
+)
 
 
 @dataclass
@@ -67,6 +72,8 @@ class StepVerbs:
         assert step.kind_step is not None
         if step.phase == "undo":
             return self.kind.undo_steps()[step.kind_step]
+        if step.phase == "take away":
+            return self.kind.take_away_steps()[step.kind_step]
         return self.kind.steps()[step.kind_step][1]
 
     async def _carry_out(self, step: SheetStep) -> str:
@@ -76,6 +83,8 @@ class StepVerbs:
             case "look":
                 await self._compare_with_sheet(await self._reached.look(self.sheet.parts))
                 return ""
+            case "remove":
+                return await self._remove(step)
             case "proof":
                 return await self._prove()
             case "gate":
@@ -151,6 +160,24 @@ class StepVerbs:
                     "Look at the target, then continue with the sheet or draft a new one.",
                 )
         return f"{len(commands)} done" if len(commands) > 1 else ""
+
+    async def _remove(self, step: SheetStep) -> str:
+        """Folders only if they are empty: somebody else may have put something there."""
+        shell = await self._reached.shell()
+        if shell.language != "posix":
+            raise FarSideFailed(
+                "Documents can be taken away only by a POSIX shell.", "Remove them by hand."
+            )
+        for start in range(0, len(step.names), _AT_ONCE):
+            await self.journal.check()
+            names = step.names[start : start + _AT_ONCE]
+            output = await shell.run(["sh", "-c", _REMOVE, "sh", *names], limit=300)
+            if output.code != 0:
+                raise FarSideFailed(
+                    f"{step.title}: {printable(output.said())}",
+                    "Look at the target, then continue.",
+                )
+        return f"{len(step.names)} documents"
 
     async def _validate(self, model: StepModel) -> str:
         """The target's own programs validate the captured files in a temporary folder before any is

@@ -38,8 +38,8 @@ async def accept(context: Context, session: AsyncSession, row: SheetRow, who: Pe
             await _note_joined(context, session, row, sheet, who)
         case "seed":
             await _enrol(context, session, system, row, sheet, who)
-        case "practise":
-            raise AssertionError("practice is never accepted")
+        case "practise" | "return":
+            raise AssertionError(f"a restore to {sheet.purpose} is never accepted")
         case _:
             assert_never(sheet.purpose)
     sheet.accepted, sheet.accepted_by = context.now(), who.name

@@ -17,7 +17,7 @@ from fennox.core.facts.run_orders import Aim, DraftOrder
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
 from fennox.core.names import printable
-from fennox.core.restoring.sheet import RestorePurpose
+from fennox.core.places.sheet_model import RestorePurpose
 from fennox.links.base import parse_address
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context, named
@@ -74,6 +74,12 @@ async def target(
     system = await session.get_one(System, backup.system_id)
     spare = await _spare(session, system, wanted)
     kind, _ = context.kinds.kind(system.kind)
+    if backup.purpose == "safety" and wanted.purpose != "practise":
+        raise Conflict(
+            "This is a safety copy: what a machine held before a restore, and no backup of"
+            f" {system.name}.",
+            "Put it back with `fennox restore return SHEET`; the sheet: fennox restore list",
+        )
     if kind.rebuilt_by:
         raise Conflict(
             f"{kind.title} is not restored by a run sheet.",

@@ -14,9 +14,10 @@ from fennox.core.facts.run_results import DraftResult
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
+from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.restoring import plan_inputs, planning
 from fennox.core.restoring.plan_inputs import Target
-from fennox.core.restoring.sheet import Place, RestorePurpose
+from fennox.core.restoring.sheet import Place
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import values_of
 from fennox.engine.restoring import placing
@@ -25,7 +26,7 @@ from fennox.engine.restoring.targets import look_at_target
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import Way
-from fennox.service.restores import usual_durations
+from fennox.service.restores import requests, returning, usual_durations
 from fennox.service.restores.material import LOGIN_AFTER, Material, gather, said_of_login
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
@@ -37,11 +38,19 @@ def _standing(material: Material) -> list[Finding]:
     backup, found = material.backup, []
     if backup.doubtful:
         found.append(_warning("doubtful", "The backup is doubtful.", "Check it before you use it."))
-    if backup.partial:
+    if backup.partial and backup.purpose != "safety":
         found.append(_warning("partial", "The backup does not hold all essential parts."))
     if material.login.changed > backup.time:
         found.append(_warning("login-changed", f"For {material.login.name} {LOGIN_AFTER}."))
     return found
+
+
+async def _parts(material: Material, kind: Kind, order: DraftOrder) -> list[str]:
+    """A safety copy is put back as far as it could be taken."""
+    if order.purpose != "return":
+        return parts_to_take(kind, order.parts)
+    held = {part.name for part in (await material.reader.head()).parts}
+    return [name for name in parts_to_take(kind, None) if name in held]
 
 
 def _warning(code: str, text: str, remedy: str = "") -> Finding:
@@ -54,19 +63,24 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         order = of_kind(run.order, DraftOrder)
         by = run.by
-    material = await gather(context, lease, journal, order.backup, order.target.login)
+        back = await session.get_one(SheetRow, order.returns) if order.returns else None
+    after_login = back.target_login_id if back is not None else None
+    material = await gather(context, lease, journal, order.backup, order.target.login, after_login)
     system = material.system
     kind, _ = context.kinds.kind(system.kind)
-    parts = parts_to_take(kind, order.parts)
+    parts = await _parts(material, kind, order)
     target = await _look(context, material, kind, parts, order.target, journal)
     await journal.step("Compare it with the backup and write the run sheet")
-    settings = values_of(kind, dict(system.settings))
+    settings = values_of(kind, dict(system.settings) if back is None else back.data.settings)
     backup, found = await _placed(context, material, kind, parts, target, order, settings)
     source = await _source(context, material, backup, parts, target, order.purpose)
     source = replace(source, standing=[*source.standing, *found])
     entrance = await _checked_entrance(context, kind, material.way, order.entrance)
     spare = material.spare.name if material.spare is not None else None
-    intent = planning.Intent(order.purpose, spare, order.new_name)
+    way_back = None
+    if back is not None:
+        way_back = await returning.way_back(back, material, kind, target, context.readings)
+    intent = planning.Intent(order.purpose, spare, order.new_name, way_back)
     sheet = planning.plan(kind, intent, source, target, parts, settings, entrance)
     sheet.seen_login = said_of_login(material.target_login)
     at_entrance = order.entrance if entrance is not None else None
@@ -80,6 +94,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
             backup_id=material.backup.id,
             target_login_id=material.target_login.id,
             entrance_login_id=at_entrance.login if at_entrance is not None else None,
+            after_login_id=after_login,
             state=sheet.state,
             data=sheet,
             version=sheet.version,
@@ -91,6 +106,8 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         run.sheet_id = row.id
         run.result = DraftResult(sheet=row.id, blockers=len(sheet.blockers()))
         await queue.end(session, run, "done", context.now())
+        if order.begin and not sheet.blockers():
+            await requests.begin(context, session, row, by)
 
 
 async def _look(

@@ -65,7 +65,11 @@ async def close_run(
         missing = sum(len(item.missing) for item in sheet.proof.lists)
         run.result = RestoreResult(sheet=sheet_id, proved=sheet.proof.proved, missing=missing)
         run.reason = run.remedy = ""
-        if sheet.state == "proved":
+        if sheet.state == "proved" and sheet.returns is not None:
+            returned = await _came_back(session, sheet)
+            if returned is not None:
+                await goes_on(session, returned.system_id, returned.id, now=True)
+        elif sheet.state == "proved":
             accepted = not sheet.awaits_acceptance()
             await goes_on(session, sheet.system, sheet_id, now=accepted)
             if not accepted:
@@ -73,8 +77,17 @@ async def close_run(
         else:
             _not_proved(run, sheet)
         await queue.end(session, run, "done" if sheet.state == "proved" else "failed", now)
-    if sheet.state == "proved" and sheet.purpose != "practise":
+    if sheet.state == "proved" and sheet.purpose not in ("practise", "return"):
         await _note_proof(sheet, material, by=sheet_id, time=stamp(now))
+
+
+async def _came_back(session: AsyncSession, sheet: Sheet) -> SheetRow | None:
+    """Mark the restore that was returned; None: it was forgotten meanwhile."""
+    row = await session.get(SheetRow, sheet.returns, with_for_update=True)
+    if row is not None:
+        row.data = row.data.model_copy(update={"state": "returned"})
+        row.state = "returned"
+    return row
 
 
 def _not_proved(run: Run, sheet: Sheet) -> None:
@@ -83,8 +96,14 @@ def _not_proved(run: Run, sheet: Sheet) -> None:
         f"Fix what is missing, then prove it again: fennox restore prove {str(run.sheet_id)[:12]}."
     )
     if sheet.safety is not None:
-        run.remedy += f" What the target held before is the safety copy {sheet.safety[:12]}."
+        run.remedy += f" {_way_back(run, sheet)}"
     run.problem = "not-proved"
+
+
+def _way_back(run: Run, sheet: Sheet) -> str:
+    held = f"What the target held before is the safety copy {str(sheet.safety)[:12]}."
+    back = f" Put it back: fennox restore return {str(run.sheet_id)[:12]}."
+    return f"{held}{back if not sheet.no_way_back() else ''}"
 
 
 async def _note_proof(sheet: Sheet, material: Material, *, by: str, time: str) -> None:
@@ -111,4 +130,4 @@ async def _given_up(session: AsyncSession, run: Run, sheet: Sheet) -> None:
     if stays:
         run.reason = f"What was done by this stays on the target: {'; '.join(stays)}."
         if sheet.safety is not None:
-            run.remedy = f"What it held before is the safety copy {sheet.safety[:12]}."
+            run.remedy = _way_back(run, sheet)

@@ -41,15 +41,21 @@ class Material:
 
 
 async def gather(
-    context: Context, lease: Lease, journal: Journal, backup_id: str, login_id: str
+    context: Context,
+    lease: Lease,
+    journal: Journal,
+    backup_id: str,
+    login_id: str,
+    after_login_id: str | None = None,
 ) -> Material:
+    """``after_login_id``: of the login afterwards; None: the system's."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
         backup = await session.get_one(Backup, backup_id)
         system = await session.get_one(System, backup.system_id)
         written = await session.get_one(System, run.system_id)
         spare = written if written.id != system.id else None
-        login = await session.get_one(Login, system.login_id)
+        login = await session.get_one(Login, after_login_id or system.login_id)
         target_login = await session.get_one(Login, login_id)
     store, vault, record = await best_copy(context, backup)
     if vault.locked:

@@ -65,14 +65,23 @@ async def start(
     row: SheetRow,
     who: Person,
     idempotency_key: str | None,
+    *,
+    return_on_failure: bool = False,
 ) -> Started:
-    """Queue the restore; returns an active run unchanged. ``row`` is locked. Raises Conflict."""
+    """Queue the restore; returns an active run unchanged. ``row`` is locked.
+    ``return_on_failure``: its safety copy is put back if it fails. Raises Conflict.
+    """
     data = sheet_of(row)
+    if return_on_failure:
+        _must_lead_back(data)
+        data.return_on_failure = True
     _must_be_startable(data, who)
     if data.state == "not proved":
         data.begin_proof_again()
     system = await session.get_one(System, row.system_id, with_for_update=True)
     spare = await session.get_one(System, row.spare_id) if row.spare_id is not None else None
+    if data.purpose == "return" and system.spare:
+        spare = system  # it shows the key of the system that was practised on it
     await login_uses.must_be_nobody_elses(
         session, who, system, data.target.address, data.target.key, spare
     )
@@ -128,6 +137,27 @@ def _must_be_startable(data: Sheet, who: Person) -> None:
         raise Conflict("This restore was given up.", "Draft a new one.")
 
 
+def _must_lead_back(data: Sheet) -> None:
+    if not any(step.do == "safety" for step in data.steps):
+        raise Conflict(
+            "Nothing leads back here: what the target holds is not saved.",
+            "Begin without --return-on-failure, or restore onto an enrolled spare.",
+        )
+
+
+async def begin(context: Context, session: AsyncSession, row: SheetRow, by: str) -> Run:
+    """Queue a restore that a person asked for beforehand, in the name of that person."""
+    await _must_be_alone(session, row, row.data.target.address)
+    return await new_runs.enqueue(
+        session,
+        await _order(session, row, context.now()),
+        new_runs.About(system_id=row.target_system_id, sheet_id=row.id),
+        by=by,
+        now=context.now(),
+        wait=True,
+    )
+
+
 async def _must_be_alone(session: AsyncSession, row: SheetRow, address: str) -> None:
     """One system's runs are sequential, but restores of two systems may have the same target."""
     await session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"restore|{address}"))))
@@ -150,6 +180,8 @@ async def _must_be_alone(session: AsyncSession, row: SheetRow, address: str) -> 
 
 def _must_still_be_meant(data: Sheet, system: System, spare: System | None) -> None:
     """System and spare may have moved or changed since the draft."""
+    if data.purpose == "return":
+        return
     at_own = data.target.address == system.address
     if at_own != (data.purpose == "repair"):
         raise Conflict(
@@ -170,8 +202,10 @@ async def undo(
 ) -> Run:
     """Queue the undo steps of a begun restore. ``row`` is locked. Raises Conflict."""
     data = sheet_of(row)
-    if data.state in ("proved", "given up"):
+    if data.state in ("proved", "given up", "returned"):
         raise Conflict(f"This restore is {data.state}.", "There is nothing left to undo.")
+    if data.purpose == "return":
+        raise Conflict("This is the way back already.", "Continue it: fennox restore start SHEET.")
     if data.state in ("running", "waiting"):
         run = await run_of(session, row)
         stop = f"Stop it first: fennox run stop {run.id[:12]}" if run else "Reload the sheet."

@@ -6,9 +6,9 @@ from dataclasses import dataclass, replace
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models.runs import SheetRow
+from fennox.catalogue.models.runs import Run, SheetRow
 from fennox.catalogue.models.systems import Login, System
-from fennox.core.errors import MendSettings
+from fennox.core.errors import FennoxError, LeaseLost, MendSettings, Stopped
 from fennox.core.format.manifest import Reached
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import changed_facts, plan_steps
@@ -21,6 +21,7 @@ from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
+from fennox.service.restores import returning
 from fennox.service.restores.ending import close_run
 from fennox.service.restores.material import Material, gather, said_of_login
 from fennox.service.runs import queue
@@ -36,7 +37,9 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(SheetRow, run.sheet_id)
         sheet = row.data
-    material = await gather(context, lease, journal, row.backup_id, row.target_login_id)
+    material = await gather(
+        context, lease, journal, row.backup_id, row.target_login_id, row.after_login_id
+    )
     system = material.system
     kind, _ = context.kinds.kind(system.kind)
     if kind.version != sheet.kind_version:
@@ -60,8 +63,26 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         take_safety=doing.take_safety,
         see_old_machine=doing.see_old_machine,
     )
-    done = await restore.go_on()
+    try:
+        done = await restore.go_on()
+    except (LeaseLost, Stopped):
+        raise
+    except FennoxError:
+        await _return_if_chosen(context, lease, row.id, sheet)
+        raise
     await close_run(context, lease, row.id, done, material)
+    if done.state == "not proved":
+        await _return_if_chosen(context, lease, row.id, done)
+
+
+async def _return_if_chosen(context: Context, lease: Lease, sheet_id: str, sheet: Sheet) -> None:
+    """Queue the way back behind this run, where a person chose that when the restore began."""
+    if not sheet.return_on_failure or not sheet.can_return():
+        return
+    async with context.session() as session:
+        run = await session.get_one(Run, lease.run)
+        row = await session.get_one(SheetRow, sheet_id, with_for_update=True)
+        await returning.request(context, session, row, run.by, begin=True)
 
 
 @dataclass(frozen=True)

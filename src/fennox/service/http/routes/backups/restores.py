@@ -9,11 +9,11 @@ from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.queries.lookups import find_sheet
 from fennox.service.queries.paging import After, Limit
-from fennox.service.restores import acceptance, requests
+from fennox.service.restores import acceptance, requests, returning
 from fennox.service.views import runs as run_views
 from fennox.service.views import sheets
 from fennox.wire.base import Page
-from fennox.wire.restores import RestoreShown, SheetAnswer, SheetShown
+from fennox.wire.restores import RestoreShown, RestoreStart, SheetAnswer, SheetShown
 from fennox.wire.watch.runs import RunShown
 
 router = api_router("restores")
@@ -41,6 +41,7 @@ async def start_restore(
     request: Request,
     context: Here,
     who: Who,
+    wanted: RestoreStart | None = None,
     idempotency_key: str | None = Header(default=None),
 ) -> RunShown:
     """Execute the sheet exactly. A failed or stopped restore continues where it stopped; an
@@ -48,7 +49,14 @@ async def start_restore(
     """
     async with context.session() as session:
         row = await requests.hold(session, sheet)
-        started = await requests.start(context, session, row, who, idempotency_key)
+        started = await requests.start(
+            context,
+            session,
+            row,
+            who,
+            idempotency_key,
+            return_on_failure=wanted is not None and wanted.return_on_failure,
+        )
         if started.is_new:
             await audit.note(
                 session,
@@ -129,6 +137,25 @@ async def undo_restore(
             **requests.in_audit(row, run),
         )
         return await run_views.fresh(context, session, run)
+
+
+@router.post("/restores/{sheet}/return", status_code=202)
+async def return_restore(sheet: str, request: Request, context: Here, who: Who) -> RunShown:
+    """Draft the way back: a run sheet that puts the safety copy back. Start that sheet afterwards.
+    Changes nothing.
+    """
+    async with context.session() as session:
+        row = await requests.hold(session, sheet)
+        drafting = await returning.request(context, session, row, who.name, begin=False)
+        await audit.note(
+            session,
+            request,
+            "drafted the way back of a restore",
+            "system",
+            row.data.system_name,
+            **requests.in_audit(row, drafting.run),
+        )
+        return await run_views.fresh(context, session, drafting.run)
 
 
 @router.post("/restores/{sheet}/answer", status_code=202)

@@ -13,9 +13,9 @@ from fennox.core.kinds.expressions import Evidence, fitting
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.rules import PlaceRule
 from fennox.core.names import printable
-from fennox.core.restoring.place_rewriting import Located, PlaceUnreadable, located, rewritten
-from fennox.core.restoring.placed import PlaceChoice, PlaceEntry, PlaceValue
-from fennox.core.restoring.sheet import RestorePurpose
+from fennox.core.places.place_rewriting import Located, PlaceUnreadable, located, rewritten
+from fennox.core.places.placed import PlaceChoice, PlaceEntry, PlaceValue
+from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.words import first_few
 
 _SHOWN = 6  # values of a whole document that are shown
@@ -191,6 +191,8 @@ def _default(
 ) -> tuple[PlaceChoice, str | None]:
     """By what the value belongs to, and by the purpose of the restore."""
     purpose = inputs.purpose
+    if purpose == "return":  # what the machine had belongs to it
+        return "backup", None
     match rule.of:
         case "hardware":
             kept = purpose == "repair" and _exists(rule, inputs, entries)

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from typing import Literal
 
 from fennox.core.compare.model import DocumentChange
-from fennox.core.restoring.sheet_model import SheetModel
+from fennox.core.places.sheet_model import SheetModel
 
 PlaceChoice = Literal["backup", "target", "given"]
 PlaceOf = Literal["hardware", "network", "name", "licence"]
