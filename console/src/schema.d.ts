@@ -1111,6 +1111,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restores/{sheet}/redraft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redraft Restore
+         * @description Draft a sheet anew, with other choices or by the present kind. What is done stays done.
+         *     Changes nothing on the target.
+         */
+        post: operations["redraft_restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restores/{sheet}/return": {
         parameters: {
             query?: never;
@@ -4946,6 +4967,13 @@ export interface components {
                 [key: string]: string;
             };
             /**
+             * Given
+             * @default {}
+             */
+            given: {
+                [key: string]: string;
+            };
+            /**
              * Kept
              * @default []
              */
@@ -5208,6 +5236,17 @@ export interface components {
              * @description In which order systems come back; those of one wave together.
              */
             waves: string[][];
+        };
+        /** Redraft */
+        Redraft: {
+            /**
+             * Place
+             * @description Whose values of the place are written: by the value's name, or `name[key]` for one of several, `target`, `backup`, or a new value.
+             * @default {}
+             */
+            place: {
+                [key: string]: string;
+            };
         };
         /**
          * Rekeyed
@@ -5807,6 +5846,7 @@ export interface components {
             /**
              * @default {
              *       "expected": {},
+             *       "given": {},
              *       "kept": [],
              *       "lists": {},
              *       "rewritten": [],
@@ -8972,6 +9012,41 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    redraft_restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Redraft"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             202: {

@@ -79,6 +79,7 @@ const draft = useMutation({
           key: accepted.value,
           entrance,
           parts: parts.value.length === chosen.data.value?.parts.length ? null : parts.value,
+          place: {},
           wait: true,
         },
       }),
@@ -90,10 +91,12 @@ const draft = useMutation({
 watch(run, async (seen) => {
   if (seen?.result?.kind === "draft") await router.push(`/restores/${seen.result.sheet}`);
 });
+/** A safety copy is no backup of the system: its own sheet leads back to it. */
+const offered = computed(() => (backups.data.value?.items ?? []).filter((item) => item.purpose !== "safety"));
 // The browser refuses to send a form whose chosen backup is not among the options yet, and says nothing.
 const ready = computed(
   () =>
-    (backups.data.value?.items ?? []).some((item) => item.id === backup.value) &&
+    offered.value.some((item) => item.id === backup.value) &&
     parts.value.length > 0 &&
     purpose.value !== null,
 );
@@ -132,9 +135,8 @@ function accept(fingerprint: string): void {
       <label class="label" for="desk-backup">Backup</label>
       <select id="desk-backup" v-model="backup" class="field" required>
         <option value="" disabled>choose</option>
-        <option v-for="item in backups.data.value?.items" :key="item.id" :value="item.id">
+        <option v-for="item in offered" :key="item.id" :value="item.id">
           {{ when(item.time) }} {{ item.name }} {{ item.unchanged ? "(unchanged)" : "" }}
-          {{ item.purpose === "safety" ? "(safety copy)" : "" }}
         </option>
       </select>
       <p v-if="chosen.data.value" class="mt-2 text-sm text-muted">

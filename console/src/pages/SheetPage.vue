@@ -5,10 +5,12 @@ import { useRoute } from "vue-router";
 import { client, get } from "../api";
 import AskDialog from "../components/AskDialog.vue";
 import FindingList from "../components/FindingList.vue";
+import PlaceValues from "../components/PlaceValues.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import ProofTable from "../components/ProofTable.vue";
 import RunProgress from "../components/RunProgress.vue";
 import StateWord from "../components/StateWord.vue";
+import WayBack from "../components/WayBack.vue";
 import { useFollowed } from "../follow";
 import { some, span, when } from "../format";
 import { may } from "../session";
@@ -19,6 +21,7 @@ const asking = ref(false);
 const givingUp = ref(false);
 const typed = ref("");
 const typedToAccept = ref("");
+const returnOnFailure = ref(false);
 const shown = useQuery({
   queryKey: ["sheet", id],
   queryFn: () => get(client.GET("/api/v1/restores/{sheet}", { params: { path } })),
@@ -45,12 +48,19 @@ const accept = useMutation({
   },
 });
 const start = useMutation({
-  mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/start", { params: { path } })),
+  mutationFn: () =>
+    get(
+      client.POST("/api/v1/restores/{sheet}/start", {
+        params: { path },
+        body: { return_on_failure: returnOnFailure.value },
+      }),
+    ),
   onSuccess: async () => {
     asking.value = false;
     await shown.refetch();
   },
 });
+const saves = computed(() => sheet.value?.steps.some((step) => step.do === "safety") ?? false);
 const undone = computed(() => shown.data.value?.to_undo ?? []);
 const staying = computed(() => shown.data.value?.staying ?? []);
 const undo = useMutation({
@@ -119,6 +129,7 @@ function took(from: string | null, to: string | null): string {
       It is proved and waits to be accepted. Look at {{ named }} yourself, then accept it.
     </p>
     <ProblemNote :error="prove.error.value" />
+    <WayBack v-if="acts.includes('return')" :sheet="id" :safety="sheet.safety" />
 
     <div v-if="gate" class="mt-4 border-l-4 border-ember bg-ember-soft px-4 py-3">
       <p class="font-semibold">This needs you</p>
@@ -230,6 +241,13 @@ function took(from: string | null, to: string | null): string {
       </div>
     </div>
 
+    <PlaceValues
+      :sheet="id"
+      :placed="sheet.placed"
+      :open="acts.includes('begin') || acts.includes('continue')"
+      @drafted="shown.refetch()"
+    />
+
     <template v-for="list in lists" :key="list.title">
     <h2>{{ list.title }}</h2>
     <div class="scroll" tabindex="0">
@@ -253,6 +271,7 @@ function took(from: string | null, to: string | null): string {
               {{ step.title }}
               <span v-if="step.restarts" class="mr-1 text-sm text-warn">(restarts)</span>
               <span v-if="!step.undone" class="text-sm text-warn">(cannot be undone)</span>
+              <b v-if="step.no_return" class="ml-1 text-sm text-alarm">nothing leads back after it</b>
               <code v-for="command in step.commands" :key="command" class="block text-muted">{{ command }}</code>
             </td>
             <td class="whitespace-nowrap"><StateWord :state="step.state" /></td>
@@ -281,7 +300,7 @@ function took(from: string | null, to: string | null): string {
       </ul>
       <p class="mt-2">This stays: {{ staying.join("; ") || "nothing" }}.</p>
       <p v-if="staying.length && sheet.safety" class="mt-2">
-        What the target held before is backup <code>{{ sheet.safety.slice(0, 12) }}</code>, which can be restored.
+        What the target held before is the safety copy <code>{{ sheet.safety.slice(0, 12) }}</code>. The way back puts it back.
       </p>
       <div class="mt-4 flex gap-3">
         <button type="button" class="button button-ember" :disabled="undo.isPending.value" @click="undo.mutate()">
@@ -310,11 +329,7 @@ function took(from: string | null, to: string | null): string {
         This writes to <code>{{ sheet.target.address }}</code
         >, {{ sheet.target_product }} {{ sheet.target_version }}, machine <code class="break-all">{{ sheet.target_machine }}</code
         >. {{ sheet.overwrites.changed_count }} documents are overwritten.
-        {{
-          sheet.steps.some((step) => step.do === "safety")
-            ? "What the target holds now is saved first."
-            : "What the target holds now is not saved."
-        }}
+        {{ saves ? "What the target holds now is saved first." : "What the target holds now is not saved." }}
       </p>
       <p class="mt-2">
         It cannot be undone by itself: {{ sheet.cannot_be_undone.join("; ") || "nothing" }}. It restarts:
@@ -325,6 +340,10 @@ function took(from: string | null, to: string | null): string {
           <b>{{ sheet.purpose }}</b
           >: {{ shown.data.value.estate_afterwards }}
         </p>
+        <label v-if="saves" class="mt-2 block"
+          ><input v-model="returnOnFailure" type="checkbox" class="mr-1 accent-slate" />If it fails or is not proved, put back by
+          itself what was there</label
+        >
         <label class="label" for="confirm-name">Type the system's name, {{ sheet.system_name }}, to begin</label>
         <input id="confirm-name" v-model="typed" class="field" autocomplete="off" />
         <div class="mt-4 flex gap-3">

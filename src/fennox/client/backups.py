@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from fennox import wire
 from fennox.client.calling import (
@@ -137,6 +137,10 @@ class BackupCalls(Caller):
     def start_restore(self, sheet: str, *, return_on_failure: bool = False) -> wire.runs.RunShown:
         wanted = wire.restores.RestoreStart(return_on_failure=return_on_failure)
         return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/start", wanted)
+
+    def redraft_restore(self, sheet: str, places: Mapping[str, str]) -> wire.runs.RunShown:
+        wanted = wire.restores.Redraft(place=dict(places))
+        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/redraft", wanted)
 
     def return_restore(self, sheet: str) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/return")

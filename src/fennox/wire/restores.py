@@ -15,6 +15,18 @@ from fennox.wire.base import Shown, Wanted
 PlaceWanted = Annotated[str, Field(min_length=1, max_length=1000, pattern=r"^[^\x00-\x1f\x7f]+$")]
 
 
+PlacesWanted = Annotated[
+    dict[Annotated[str, Field(max_length=300)], PlaceWanted],
+    Field(
+        max_length=200,
+        description=(
+            "Whose values of the place are written: by the value's name, or `name[key]` for one of"
+            " several, `target`, `backup`, or a new value."
+        ),
+    ),
+]
+
+
 class EntranceWanted(Wanted):
     """Where steps connect on the target, for kinds with an entrance."""
 
@@ -25,6 +37,10 @@ class EntranceWanted(Wanted):
         default=None, description="The login there; the target's if left out."
     )
     key: str | None = Field(default=None, description="The accepted fingerprint there.")
+
+
+class Redraft(Wanted):
+    place: PlacesWanted = {}
 
 
 class RestoreStart(Wanted):
@@ -59,14 +75,7 @@ class NewDraft(Wanted):
     )
     key: str | None = Field(default=None, description="The accepted fingerprint of the target.")
     parts: list[Noun] | None = None
-    place: dict[Annotated[str, Field(max_length=300)], PlaceWanted] = Field(
-        default={},
-        max_length=200,
-        description=(
-            "Whose values of the place are written: by the value's name, or `name[key]` for one of"
-            " several, `target`, `backup`, or a new value."
-        ),
-    )
+    place: PlacesWanted = {}
     entrance: EntranceWanted = EntranceWanted()
     wait: bool = Field(
         default=True, description="Line up behind an active run of the system; else it is refused."

@@ -96,6 +96,18 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
     return PERSON if shown.sheet.blockers() else 0
 
 
+def redraft(arguments: argparse.Namespace, environment: Environment) -> int:
+    places = _places(arguments.place or [])
+    with client(environment) as service:
+        sheet = service.sheet(arguments.sheet).id
+        run = runs.watch(service, service.redraft_restore(sheet, places).id, arguments)
+        if run.state != "done":
+            return runs.ending(run)
+        shown = service.sheet(sheet)
+    _show(shown, arguments)
+    return PERSON if shown.sheet.blockers() else 0
+
+
 def show(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         _show(service.sheet(arguments.sheet), arguments)

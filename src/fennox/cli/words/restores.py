@@ -16,6 +16,7 @@ PURPOSES = {
 def define(nouns: Sub) -> None:
     restore = noun_of(nouns, "restore", "putting a backup back")
     _restore_draft(restore)
+    _restore_redraft(restore)
     _restore_show(restore)
     _restore_start(restore)
     _restore_answer(restore)
@@ -70,6 +71,23 @@ def _restore_draft(restore: Sub) -> None:
         help="fail if another run of the system is active, instead of waiting behind it",
     )
     passphrase(draft, "opens the store where custody is apart")
+
+
+def _restore_redraft(restore: Sub) -> None:
+    again = verb_of(
+        restore,
+        "redraft",
+        "estate.restores:redraft",
+        "draft a sheet anew, with other choices or by the present kind; what is done stays done",
+    )
+    again.add_argument("sheet")
+    again.add_argument(
+        "--place",
+        action="append",
+        metavar="NAME=CHOICE",
+        help="a value of the place: target, backup, or a new value; may be given several times",
+    )
+    passphrase(again, "opens the store where custody is apart")
 
 
 def _restore_show(restore: Sub) -> None:

@@ -54,6 +54,7 @@ class DraftOrder(_Order):
     """``parts``: to be put back; None: the kind's defaults. ``entrance``: where the kind has a
     second way in. ``places``: a person's choices for values of the place. ``returns``: id of the
     sheet whose safety copy is put back; ``begin``: as soon as it is drafted.
+    ``again``: id of the sheet that is drafted anew.
     """
 
     kind: Literal["draft"] = "draft"
@@ -68,6 +69,7 @@ class DraftOrder(_Order):
     new_name: str | None = None
     returns: str | None = None
     begin: bool = False
+    again: str | None = None
 
 
 class RestoreOrder(_Order):

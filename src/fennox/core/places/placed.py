@@ -4,7 +4,7 @@ system.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from typing import Literal
 
 from fennox.core.compare.model import DocumentChange
@@ -71,6 +71,7 @@ class Placed(SheetModel):
     therefore come out otherwise.
     """
 
+    given: dict[str, str] = {}  # a person's choices, as they were given
     values: list[PlaceValue] = []
     rewritten: list[RewrittenDocument] = []
     kept: list[KeptDocument] = []
@@ -90,7 +91,3 @@ class Placed(SheetModel):
                 for entry in value.entries:
                     if (entry.part, entry.document) == (part, path) and entry.backup != entry.after:
                         yield value.name, entry
-
-
-def all_names(values: Iterable[PlaceValue]) -> list[str]:
-    return [value.name for value in values]

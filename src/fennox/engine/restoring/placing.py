@@ -123,7 +123,9 @@ async def place(
             real={path: bytes(content) for path, content in target.real.items()},
         )
     )
-    placed = Placed(values=decided.values, kept=list(_kept(decided, target)))
+    placed = Placed(
+        given=dict(wishes.given), values=decided.values, kept=list(_kept(decided, target))
+    )
     for at, (document, content) in sorted(held.items()):
         written = await _rewritten(kind, placed, at, document, content, evaluates)
         if written is not None:

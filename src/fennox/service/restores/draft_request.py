@@ -86,7 +86,7 @@ async def target(
             f"On an empty machine: {kind.rebuilt_by}",
         )
     parts_to_take(kind, wanted.parts)
-    _must_be_places(kind, wanted.place)
+    must_be_places(kind, wanted.place)
     known = spare or system
     address = _address(kind, system, spare, wanted)
     await _must_be_named(session, system, address, wanted)
@@ -108,7 +108,7 @@ async def target(
     return AimedDraft(backup, system, spare, kind, wanted.purpose, use, entrance, at_entrance)
 
 
-def _must_be_places(kind: Kind, wanted: Mapping[str, str]) -> None:
+def must_be_places(kind: Kind, wanted: Mapping[str, str]) -> None:
     """Raises BadInput for a value of the place that the kind does not have."""
     names = [rule.name for rule in kind.place]
     for name in wanted:

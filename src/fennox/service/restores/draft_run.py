@@ -5,6 +5,9 @@ from __future__ import annotations
 import secrets
 from collections.abc import Mapping
 from dataclasses import replace
+from datetime import datetime
+
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.runs import SheetRow
 from fennox.catalogue.models.systems import Login
@@ -17,7 +20,8 @@ from fennox.core.kinds.model import Kind
 from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.restoring import plan_inputs, planning
 from fennox.core.restoring.plan_inputs import Target
-from fennox.core.restoring.sheet import Place
+from fennox.core.restoring.redrafting import carried_over
+from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import values_of
 from fennox.engine.restoring import placing
@@ -28,6 +32,7 @@ from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import Way
 from fennox.service.restores import requests, returning, usual_durations
 from fennox.service.restores.material import LOGIN_AFTER, Material, gather, said_of_login
+from fennox.service.restores.requests import sheet_of
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
 from fennox.service.systems import old_machine
@@ -43,6 +48,33 @@ def _standing(material: Material) -> list[Finding]:
     if material.login.changed > backup.time:
         found.append(_warning("login-changed", f"For {material.login.name} {LOGIN_AFTER}."))
     return found
+
+
+async def _row(
+    session: AsyncSession,
+    material: Material,
+    sheet: Sheet,
+    again: str | None,
+    now: datetime,
+    by: str,
+) -> SheetRow:
+    """A new sheet; or the one that is drafted anew, with what is done on it."""
+    if again is None:
+        row = SheetRow(
+            id=secrets.token_hex(16),
+            system_id=material.system.id,
+            spare_id=material.spare.id if material.spare is not None else None,
+            backup_id=material.backup.id,
+            target_login_id=material.target_login.id,
+            created=now,
+            by=by,
+        )
+        session.add(row)
+    else:
+        row = await session.get_one(SheetRow, again, with_for_update={"key_share": True})
+        sheet = carried_over(sheet_of(row), sheet)
+    row.data, row.state, row.version = sheet, sheet.state, sheet.version
+    return row
 
 
 async def _parts(material: Material, kind: Kind, order: DraftOrder) -> list[str]:
@@ -64,7 +96,10 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         order = of_kind(run.order, DraftOrder)
         by = run.by
         back = await session.get_one(SheetRow, order.returns) if order.returns else None
+        again = await session.get_one(SheetRow, order.again) if order.again else None
     after_login = back.target_login_id if back is not None else None
+    if again is not None:
+        after_login = again.after_login_id
     material = await gather(context, lease, journal, order.backup, order.target.login, after_login)
     system = material.system
     kind, _ = context.kinds.kind(system.kind)
@@ -87,21 +122,9 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         await usual_durations.foretell(session, sheet)
-        row = SheetRow(
-            id=secrets.token_hex(16),
-            system_id=system.id,
-            spare_id=material.spare.id if material.spare is not None else None,
-            backup_id=material.backup.id,
-            target_login_id=material.target_login.id,
-            entrance_login_id=at_entrance.login if at_entrance is not None else None,
-            after_login_id=after_login,
-            state=sheet.state,
-            data=sheet,
-            version=sheet.version,
-            created=context.now(),
-            by=by,
-        )
-        session.add(row)
+        row = await _row(session, material, sheet, order.again, context.now(), by)
+        row.entrance_login_id = at_entrance.login if at_entrance is not None else None
+        row.after_login_id = after_login
         await session.flush()
         run.sheet_id = row.id
         run.result = DraftResult(sheet=row.id, blockers=len(sheet.blockers()))

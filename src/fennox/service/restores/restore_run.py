@@ -153,7 +153,10 @@ async def _undo_by(kind: Kind, sheet: Sheet, material: Material) -> None:
         undo = (
             "What this one has begun is undone by: fennox restore undo. " if sheet.begun() else ""
         )
-        raise MendSettings(f"The kind {kind.name} {versions}.", f"{undo}Draft the restore again.")
+        raise MendSettings(
+            f"The kind {kind.name} {versions}.",
+            f"{undo}Draft it anew: fennox restore redraft SHEET.",
+        )
     sheet.undo = plan_steps.undo_anew(kind, await material.reader.head(), sheet)
     sheet.kind_version = kind.version
     titles = "; ".join(

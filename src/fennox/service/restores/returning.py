@@ -76,19 +76,11 @@ async def _queue(
     *,
     begin: bool,
 ) -> Run:
-    system = await session.get_one(System, row.system_id)
-    now_by_system = sheet.rejoined and sheet.after.login == "system"
-    place = sheet.after.place if sheet.rejoined else sheet.target
-    own = row.after_login_id or system.login_id
     assert sheet.safety is not None
     order = DraftOrder(
         backup=sheet.safety,
-        target=Aim(
-            login=str(own) if now_by_system else row.target_login_id,
-            address=place.address,
-            key=place.key,
-        ),
-        entrance=await _entrance(session, row, sheet),
+        target=await aim_now(session, row, sheet),
+        entrance=await entrance_of(session, row, sheet),
         purpose="return",
         returns=row.id,
         begin=begin,
@@ -103,7 +95,16 @@ async def _queue(
     )
 
 
-async def _entrance(session: AsyncSession, row: SheetRow, sheet: Sheet) -> Aim | None:
+async def aim_now(session: AsyncSession, row: SheetRow, sheet: Sheet) -> Aim:
+    """Where the target answers by now, and by which login."""
+    system = await session.get_one(System, row.system_id)
+    by_system = sheet.rejoined and sheet.after.login == "system"
+    place = sheet.after.place if sheet.rejoined else sheet.target
+    login = row.after_login_id or system.login_id if by_system else row.target_login_id
+    return Aim(login=str(login), address=place.address, key=place.key)
+
+
+async def entrance_of(session: AsyncSession, row: SheetRow, sheet: Sheet) -> Aim | None:
     if sheet.entrance is None or row.entrance_login_id is None:
         return None
     login = await session.get_one(Login, row.entrance_login_id)

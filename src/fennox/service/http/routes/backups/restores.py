@@ -9,11 +9,11 @@ from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.queries.lookups import find_sheet
 from fennox.service.queries.paging import After, Limit
-from fennox.service.restores import acceptance, requests, returning
+from fennox.service.restores import acceptance, redraft, requests, returning
 from fennox.service.views import runs as run_views
 from fennox.service.views import sheets
 from fennox.wire.base import Page
-from fennox.wire.restores import RestoreShown, RestoreStart, SheetAnswer, SheetShown
+from fennox.wire.restores import Redraft, RestoreShown, RestoreStart, SheetAnswer, SheetShown
 from fennox.wire.watch.runs import RunShown
 
 router = api_router("restores")
@@ -137,6 +137,27 @@ async def undo_restore(
             **requests.in_audit(row, run),
         )
         return await run_views.fresh(context, session, run)
+
+
+@router.post("/restores/{sheet}/redraft", status_code=202)
+async def redraft_restore(
+    sheet: str, wanted: Redraft, request: Request, context: Here, who: Who
+) -> RunShown:
+    """Draft a sheet anew, with other choices or by the present kind. What is done stays done.
+    Changes nothing on the target.
+    """
+    async with context.session() as session:
+        row = await requests.hold(session, sheet)
+        drafting = await redraft.request(context, session, row, wanted.place, who.name)
+        await audit.note(
+            session,
+            request,
+            "drafted a restore anew",
+            "system",
+            row.data.system_name,
+            **requests.in_audit(row, drafting.run),
+        )
+        return await run_views.fresh(context, session, drafting.run)
 
 
 @router.post("/restores/{sheet}/return", status_code=202)
