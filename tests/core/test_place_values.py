@@ -188,7 +188,8 @@ def test_whose_file_systems(purpose: RestorePurpose, same: bool, choice: str) ->
 def test_network_of_each_sort(
     purpose: RestorePurpose, choice: str, path: str, content: bytes, shown: str
 ) -> None:
-    value = place_choices.decide(inputs("network", path, content, None, purpose)).values[0]
+    name = "resolver" if path == "/etc/resolv.conf" else "network"
+    value = place_choices.decide(inputs(name, path, content, None, purpose)).values[0]
     assert value.choice == choice
     assert value.entries[0].backup == shown
     assert value.entries[0].after == (shown if choice == "backup" else None)

@@ -143,6 +143,9 @@ def start(arguments: argparse.Namespace, environment: Environment) -> int:
 def return_(arguments: argparse.Namespace, environment: Environment) -> int:
     """Draft the way back, show it, and begin it once the system is named."""
     with client(environment) as service:
+        restore = service.sheet(arguments.sheet).sheet
+        if arguments.yes is not None:
+            _must_be_named(restore.spare or restore.system_name, arguments.yes, "put it back")
         run = runs.watch(service, service.return_restore(arguments.sheet).id, arguments)
         if run.state != "done":
             return runs.ending(run)

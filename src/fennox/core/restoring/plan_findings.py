@@ -216,12 +216,22 @@ def _only_on_target(
         left = [value for value in listed if value not in source.head.census.get(name, [])]
         left = [value for value in left if value not in kind.defaults.get(name, [])]
         if left:
-            stays = "it goes" if _replaced(kind, source, parts, name) else "it stays"
+            goes = _taken_away(kind, parts, name) or _replaced(kind, source, parts, name)
+            stays = "it goes" if goes else "it stays"
             yield _say(
                 "note",
                 "only-on-target",
                 f"{name}: only the target has {first_few(left, 8)}; {stays}.",
             )
+
+
+def _taken_away(kind: Kind, parts: list[str], listed: str) -> bool:
+    """Whether a step takes away what only the target has of a list."""
+    return any(
+        step.each is not None and (step.each.names, step.each.list) == ("extra", listed)
+        for _, step in kind.steps()
+        if not step.parts or any(part in parts for part in step.parts)
+    )
 
 
 def _never_counted(kind: Kind, source: RestoreSource, target: Target) -> Iterator[Finding]:

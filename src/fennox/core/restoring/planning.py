@@ -5,7 +5,7 @@ before.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.filling import filled_in
@@ -41,6 +41,21 @@ class Intent:
     way_back: WayBack | None = None
 
 
+def _without(target: Target, paths: set[str]) -> Target:
+    """The target once these documents are taken away."""
+    return replace(
+        target,
+        documents={
+            part: {path: told for path, told in held.items() if path not in paths}
+            for part, held in target.documents.items()
+        },
+        census={
+            name: [value for value in listed if value not in paths]
+            for name, listed in target.census.items()
+        },
+    )
+
+
 def plan(
     kind: Kind,
     intent: Intent,
@@ -54,9 +69,12 @@ def plan(
     once.
     """
     kind = filled_in(kind, settings)
+    read = target
+    if intent.way_back is not None:
+        target = _without(target, set(intent.way_back.added))
     overwrites = compare_documents(kind, source, target, parts)
     saves = purposes.saves(intent.purpose, intent.spare)
-    steps = steps_of(kind, source, target, parts, settings, saves=saves, back=intent.way_back)
+    steps = steps_of(kind, source, read, parts, settings, saves=saves, back=intent.way_back)
     undo = undo_steps(kind, source.head, target.census, steps, settings)
     after = what_follows(kind, source, target, parts)
     findings = [
@@ -94,8 +112,8 @@ def plan(
         restarts=[step.title for step in steps if step.restarts],
         cannot_be_undone=[step.title for step in steps if not step.undone],
         after=after,
-        facts=facts(kind, source.backup, target, overwrites),
-        fresh_census=target.census,
+        facts=facts(kind, source.backup, read, overwrites),
+        fresh_census=read.census,
         new_identity=intent.purpose != "return"
         and bool(source.machine)
         and (target.machine.id, after.place.key) != (source.machine, source.key),

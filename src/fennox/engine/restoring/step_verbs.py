@@ -130,7 +130,9 @@ class StepVerbs:
             sheet.after.place.account,
             placed=sheet.placed,
         )
-        intent = planning.Intent(sheet.purpose, sheet.spare, sheet.new_name)
+        away = [path for step in sheet.steps if step.do == "remove" for path in step.names]
+        back = plan_steps.WayBack(sheet.returns, [], away) if sheet.returns is not None else None
+        intent = planning.Intent(sheet.purpose, sheet.spare, sheet.new_name, back)
         now = planning.plan(self.kind, intent, source, target, sheet.parts, self._values())
         if blockers := now.blockers():
             raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
