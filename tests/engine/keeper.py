@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Awaitable, Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from functools import cache
 from importlib.resources import files
@@ -26,7 +26,7 @@ from fennox.core.places import place_choices
 from fennox.core.places.place_choices import PlaceDecisions, PlaceInputs
 from fennox.core.places.placed import PlaceEntry
 from fennox.core.places.sheet_model import RestorePurpose
-from fennox.core.restoring import plan_inputs, planning
+from fennox.core.restoring import plan_inputs, plan_steps, planning
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.core.time import stamp
 from fennox.engine.backups.backup_reader import BackupReader
@@ -39,7 +39,7 @@ from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.reading.capture import identify, values_of
 from fennox.engine.restoring import placing
-from fennox.engine.restoring.placed_backup import PlacedBackup
+from fennox.engine.restoring.placed_backup import PlacedBackup, added_by
 from fennox.engine.restoring.restore import RestoreUnderWay
 from fennox.engine.restoring.targets import WhoseLogin, look_at_target, save_target
 from fennox.engine.takes.take import take
@@ -253,6 +253,47 @@ class Keeper:
             chosen,
             values_of(self.kind, self.settings),
         )
+
+    async def draft_way_back(self, sheet: Sheet, taken: Taken) -> tuple[Sheet, Taken]:
+        """The sheet that puts the safety copy back, and that copy."""
+        assert sheet.safety is not None
+        place = sheet.after.place if sheet.rejoined else sheet.target
+        link = await self.connect(place, "after" if sheet.rejoined else "target")
+        record = await self.vault.find_record(sheet.safety)
+        safety = BackupReader(self.vault, self.index, record)
+        head, kind = await safety.head(), for_system(self.kind, self.settings)
+        parts = [part.name for part in head.parts]
+        try:
+            seen = await look_at_target(self.kind, link, place, self.settings, parts, Here())
+        finally:
+            await link.close()
+        written = plan_inputs.written_parts(self.kind, sheet.parts)
+        original = PlacedBackup(await self.reader(taken), kind, sheet.placed, Here())
+        added = await added_by(original, safety, seen, written)
+        wishes = placing.PlaceWishes("return", False, None, {})
+        placed, _ = await placing.place(safety, kind, written, seen, wishes, Here())
+        backup = PlacedBackup(safety, kind, placed, Here())
+        # from now on the machine's own login is the one afterwards
+        self.login, self.target_login = self.target_login or self.login, self.login
+        source = plan_inputs.RestoreSource(
+            sheet.safety,
+            self.id,
+            "web-9",
+            head,
+            await backup.digests(parts),
+            self.login.account,
+            placed=placed,
+        )
+        back = plan_steps.WayBack("sheet", sheet.to_undo(), added)
+        way = planning.plan(
+            self.kind,
+            planning.Intent("return", way_back=back),
+            source,
+            seen,
+            parts,
+            values_of(self.kind, self.settings),
+        )
+        return way, replace(taken, reference=record.reference)
 
     async def restore(
         self,

@@ -17,6 +17,7 @@ from saltmere import web
 from saltmere.linux import LinuxServer
 from tests.engine.stories import PROGRAMS, STORIES
 from tests.engine.story import Story, keeper_of, place_of, to_the_end
+from tests.service.restores.test_returning import differing, tree
 
 Install = Callable[..., LinuxServer]
 
@@ -76,6 +77,7 @@ async def test_a_real_system_is_taken_changed_lost_and_comes_back_elsewhere(
     server.lose()
     fresh = install("fresh")
     story.install(fresh)
+    before, key = tree(fresh), fresh.host_key
     sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
     assert sheet.blockers() == []
     predicted = sheet.after.place
@@ -86,6 +88,31 @@ async def test_a_real_system_is_taken_changed_lost_and_comes_back_elsewhere(
     ]
     assert story.truth(fresh) == truth
     assert place_of(fresh).key == predicted.key
+
+    way, safety = await keeper.draft_way_back(sheet, taken)
+    assert way.blockers() == []
+    await to_the_end(keeper, way, safety, fresh)
+    assert way.proof is not None
+    assert way.state == "proved", [item for item in way.proof.lists if item.missing] + [
+        check for check in way.proof.checks if not check.passed
+    ]
+    assert fresh.host_key == key
+    assert {path for path in differing(before, tree(fresh)) if not _moves(path)} == set()
+    extra = {item.name: item.extra for item in way.proof.lists if item.extra}
+    assert extra == {}, "what the restore added is gone"
+
+
+def _moves(path: str) -> bool:
+    """What programs write themselves below /etc while they run."""
+    own = ("etc/ldap/slapd.d", "etc/bind/rndc.key", "root/.cache")
+    folders = (
+        "etc/libvirt/qemu",
+        "etc/libvirt/storage",
+        "etc/libvirt/storage/autostart",
+        "etc/libvirt/qemu/networks",
+        "etc/libvirt/qemu/autostart",
+    )
+    return path.startswith(own) or path in folders
 
 
 async def test_what_the_target_does_not_accept_is_never_put_back(

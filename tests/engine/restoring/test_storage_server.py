@@ -169,3 +169,23 @@ async def test_a_take_of_a_stopped_appliance_fails_with_a_sentence(
     appliance.stop()
     with pytest.raises(Unreachable, match="cannot be reached by TLS"):
         await keeper.take(MemoryJournal())
+
+
+async def test_the_way_back_brings_address_login_and_objects_of_before(
+    vault: Vault, appliance: Skerry, place: Place
+) -> None:
+    keeper = keeper_of(vault, appliance)
+    taken = await keeper.take()
+    appliance.lose()
+    fresh = place()
+    before = fresh.request("GET", "/api/state")
+    there = spot(fresh)
+    sheet = await keeper.draft(taken, there, Credential("admin", password="admin"))
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "proved", sheet.proof
+    way, safety = await keeper.draft_way_back(sheet, taken)
+    assert way.blockers() == []
+    assert way.after.place == there
+    await keeper.restore(way, safety)
+    assert way.state == "proved", way.proof
+    assert fresh.request("GET", "/api/state") == before

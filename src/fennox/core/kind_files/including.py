@@ -11,6 +11,8 @@ from typing import Any
 from fennox.core.kinds.literals import FORWARD
 from fennox.core.kinds.positions import Path
 
+_PHASES = (*FORWARD, "clear", "undo")
+
 # a parsed kind file, not yet validated
 Data = dict[str, Any]
 
@@ -87,13 +89,9 @@ def misshapen(own: Data) -> Iterator[tuple[Path, str, str]]:
                 f"Write {name} = [{{ in = ... }}].",
             )
     for phase, steps in own["restore"].items() if isinstance(own.get("restore"), dict) else ():
-        if phase not in (*FORWARD, "undo", "entrance"):
-            close = get_close_matches(phase, (*FORWARD, "undo"), 1)
-            remedy = (
-                f"Did you mean {close[0]}?"
-                if close
-                else f"There are {', '.join((*FORWARD, 'undo'))}."
-            )
+        if phase not in (*_PHASES, "entrance"):
+            close = get_close_matches(phase, _PHASES, 1)
+            remedy = f"Did you mean {close[0]}?" if close else f"There are {', '.join(_PHASES)}."
             yield ("restore", phase), "there is no such phase", remedy
         elif phase != "entrance" and not isinstance(steps, list):
             yield ("restore", phase), "this must be a list of steps", f"Write [[restore.{phase}]]."
@@ -115,7 +113,7 @@ def _steps(own: Data, base: Data) -> Data:
         for name in ("entrance",)
         if (given := own.get(name, base.get(name))) is not None
     }
-    for phase in (*FORWARD, "undo"):
+    for phase in _PHASES:
         mine, theirs = own.get(phase, []), base.get(phase, [])
         if phase == "rejoin" and mine:
             result[phase] = mine

@@ -7,6 +7,6 @@ from typing import Literal, get_args
 Shape = Literal["json", "xml", "ini", "toml", "yaml", "csv", "zone", "ldif", "text", "bytes"]
 """How a document may be read."""
 
-Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release", "take away", "undo"]
+Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release", "clear", "undo"]
 """Of a restore."""
 FORWARD: tuple[Phase, ...] = get_args(Phase)[:-2]

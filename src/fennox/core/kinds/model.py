@@ -137,12 +137,12 @@ class Kind(KindModel):
     def undo_steps(self) -> list[UndoStep]:
         return self.restore.undo if self.restore is not None else []
 
-    def take_away_steps(self) -> list[StepModel]:
-        return self.restore.take_away if self.restore is not None else []
+    def clear_steps(self) -> list[StepModel]:
+        return self.restore.clear if self.restore is not None else []
 
     def all_steps(self) -> list[tuple[Phase, StepModel]]:
         rare: list[tuple[Phase, StepModel]] = [
-            *(("take away", step) for step in self.take_away_steps()),
+            *(("clear", step) for step in self.clear_steps()),
             *(("undo", step) for step in self.undo_steps()),
         ]
         return [*self.steps(), *rare]

@@ -154,7 +154,7 @@ class Restore(KindModel):
     """It is seen whether all is well."""
     release: list[StepModel] = []
     """What was opened or stopped is released."""
-    take_away: list[StepModel] = []
+    clear: list[StepModel] = []
     """When a safety copy is put back: what a restore added is taken away, before anything is
     written.
     """
@@ -166,7 +166,7 @@ class Restore(KindModel):
         return [(phase, step) for phase in FORWARD for step in getattr(self, phase)]
 
     @model_validator(mode="after")
-    def takes_away_what_is_extra(self) -> Restore:
-        if any(step.each is None or step.each.names != "extra" for step in self.take_away):
-            raise ValueError("a step of take_away repeats over the extra names of a census list")
+    def clears_what_is_extra(self) -> Restore:
+        if any(step.each is None or step.each.names != "extra" for step in self.clear):
+            raise ValueError("a step of clear repeats over the extra names of a census list")
         return self

@@ -66,10 +66,12 @@ def steps_of(
         names = names_for(kind, step, source.head, target.census)
         if step.each is not None and not names:
             continue
-        if back is not None and back.added and phase not in ("prepare", "take away", "write"):
+        if back is not None and back.added and phase not in ("prepare", "clear", "write"):
             steps.append(_removal(len(steps) + 1, back.added))
             back = replace(back, added=[])
         steps.append(_sheet_step(len(steps) + 1, phase, index, step, names, settings))
+    if back is not None and back.added:
+        steps.append(_removal(len(steps) + 1, back.added))
     steps.append(
         SheetStep(
             number=len(steps) + 1,
@@ -124,12 +126,14 @@ def _first_step(*, saves: bool) -> SheetStep:
 def _in_order(kind: Kind, *, returning: bool = False) -> list[tuple[int, Phase, StepModel]]:
     """Steps with their positions in the kind; steps that use the target's own programs come after
     the gate that installs them. ``returning``: what was added is taken away before anything is
-    written.
+    written, and nothing is checked but what the safety copy holds.
     """
     steps = _forward(kind)
     if returning:
+        # checks are of a system that is whole; the machine may never have been that
+        steps = [one for one in steps if one[2].do != "check"]
         away: list[tuple[int, Phase, StepModel]] = [
-            (index, "take away", step) for index, step in enumerate(kind.take_away_steps())
+            (index, "clear", step) for index, step in enumerate(kind.clear_steps())
         ]
         first = sum(phase == "prepare" for _, phase, _ in steps)
         steps[first:first] = away

@@ -10,6 +10,7 @@ from fennox.core.format.manifest import Document, Head, Part
 from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.kinds.model import Kind
 from fennox.core.places.placed import Placed
+from fennox.core.restoring.plan_inputs import Target
 from fennox.engine.backups.backup_reader import BackupReader, Digests, digest_of
 from fennox.engine.processes.evaluator_pool import Evaluates
 
@@ -93,3 +94,19 @@ class PlacedBackup:
             if part.name in parts:
                 found[part.name] = {d.path: digest_of(d) async for d in self.documents(part)}
         return found
+
+
+async def added_by(
+    backup: PlacedBackup, safety: BackupReader, target: Target, parts: list[str]
+) -> list[str]:
+    """Documents of ``parts`` that a restore of ``backup`` added to a machine: they are there now,
+    and were not when ``safety`` was taken.
+    """
+    before = {
+        document.path
+        for part in (await safety.head()).parts
+        async for document in safety.documents(part)
+    }
+    written = {path for held in (await backup.digests(parts)).values() for path in held}
+    there = {path for part in parts for path in target.documents.get(part, {})}
+    return sorted((written & there) - before)

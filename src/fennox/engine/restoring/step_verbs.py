@@ -72,8 +72,8 @@ class StepVerbs:
         assert step.kind_step is not None
         if step.phase == "undo":
             return self.kind.undo_steps()[step.kind_step]
-        if step.phase == "take away":
-            return self.kind.take_away_steps()[step.kind_step]
+        if step.phase == "clear":
+            return self.kind.clear_steps()[step.kind_step]
         return self.kind.steps()[step.kind_step][1]
 
     async def _carry_out(self, step: SheetStep) -> str:

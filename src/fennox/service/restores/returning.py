@@ -17,7 +17,7 @@ from fennox.core.restoring.plan_steps import WayBack
 from fennox.core.restoring.sheet import Sheet
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.processes.evaluator_pool import Evaluates
-from fennox.engine.restoring.placed_backup import PlacedBackup
+from fennox.engine.restoring.placed_backup import PlacedBackup, added_by
 from fennox.service.machines.context import Context
 from fennox.service.restores.material import Material
 from fennox.service.restores.requests import Started, run_of, sheet_of
@@ -117,26 +117,13 @@ async def way_back(
     """What is undone first, and which documents the restore added. ``material``: of its safety
     copy, which lies in the store that the restore read from.
     """
-    sheet = row.data
+    sheet, vault = row.data, material.reader.vault
     written = plan_inputs.written_parts(kind, sheet.parts)
-    held = await material.reader.head()
-    safe = {
-        document.path for part in held.parts async for document in material.reader.documents(part)
-    }
-    there = {path for part in written for path in target.documents.get(part, {})}
-    added = await _restored(row, material, kind, written, evaluates)
-    return WayBack(row.id, sheet.to_undo(), sorted((added & there) - safe))
-
-
-async def _restored(
-    row: SheetRow, material: Material, kind: Kind, parts: list[str], evaluates: Evaluates
-) -> set[str]:
-    """Paths that the restore wrote; as many as its sheet names if its backup is gone."""
-    vault, sheet = material.reader.vault, row.data
     try:
         record = await vault.find_record(row.backup_id)
-    except NotFound:
-        return set(sheet.overwrites.added)
+    except NotFound:  # its backup is gone: its sheet names as many as it shows
+        return WayBack(row.id, sheet.to_undo(), sheet.overwrites.added)
     reader = BackupReader(vault, material.reader.index, record)
     backup = PlacedBackup(reader, filled_in(kind, sheet.settings), sheet.placed, evaluates)
-    return {path for held in (await backup.digests(parts)).values() for path in held}
+    added = await added_by(backup, material.reader, target, written)
+    return WayBack(row.id, sheet.to_undo(), added)
