@@ -6025,7 +6025,7 @@ export interface components {
              * Phase
              * @enum {string}
              */
-            phase: "prepare" | "write" | "finish" | "rejoin" | "check" | "release" | "take away" | "undo";
+            phase: "prepare" | "write" | "finish" | "rejoin" | "check" | "release" | "clear" | "undo";
             /**
              * Repeat
              * @default true

@@ -97,7 +97,7 @@ def test_a_passkey_signs_in_and_proves_and_one_of_another_place_does_neither(
     page.get_by_role("heading", name="Prove that it is you").wait_for()
     assert violations(page) == []
     page.get_by_role("dialog").get_by_role("button", name="Use a passkey").click()
-    expect(page.get_by_text("It is shown this once")).to_be_visible()
+    expect(page.get_by_text("It is shown only once")).to_be_visible()
     page.get_by_role("button", name="I have kept it").click()
     expect(page.get_by_role("cell", name="ticket-report", exact=True)).to_be_visible()
     page.get_by_role("button", name="Sign out", exact=True).click()

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from fennox.core.format.manifest import Finding, Head, KindFile, Machine, Part, Reached
 from fennox.core.format.trees import EMPTY
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring import changed_facts, plan_findings, planning, proving, purposes
+from fennox.core.restoring import changed_facts, planning, proving, purposes, versions
 from fennox.core.restoring.plan_inputs import RestoreSource, Target
 from fennox.core.restoring.sheet import CheckProof, Place, Sheet, SheetAct, SheetState
 from tests.conftest import NOON
@@ -185,9 +185,7 @@ def test_odd_version_forms_are_compared_by_their_first_number(
     backup: str, other: str, fits: bool
 ) -> None:
     assert (
-        plan_findings.version_fits(
-            SKERRY.requires.version, SKERRY.requires.version_form, backup, other
-        )
+        versions.version_fits(SKERRY.requires.version, SKERRY.requires.version_form, backup, other)
         is fits
     )
 
@@ -200,9 +198,9 @@ def test_not_older_orders_versions_as_numbers(ours: list[int], theirs: list[int]
     requires = LINUX.requires.model_copy(update={"version": "not-older"})
     kind = LINUX.model_copy(update={"requires": requires})
     texts = [".".join(str(number) for number in numbers) for numbers in (ours, theirs)]
-    assert plan_findings.version_fits(
-        kind.requires.version, kind.requires.version_form, *texts
-    ) is (theirs >= ours)
+    assert versions.version_fits(kind.requires.version, kind.requires.version_form, *texts) is (
+        theirs >= ours
+    )
 
 
 def test_a_proof_of_nothing_is_no_proof_and_one_failed_check_is_enough() -> None:

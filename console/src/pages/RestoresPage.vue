@@ -8,7 +8,7 @@ import ProblemNote from "../components/ProblemNote.vue";
 import RunProgress from "../components/RunProgress.vue";
 import StateWord from "../components/StateWord.vue";
 import { useFollowed } from "../follow";
-import { size, when } from "../format";
+import { age, size, when } from "../format";
 import { may } from "../session";
 
 const route = useRoute();
@@ -16,11 +16,27 @@ const router = useRouter();
 const system = ref("");
 const backup = ref(String(route.query.backup ?? ""));
 type Purpose = Schema["NewDraft"]["purpose"];
-const purposes: { value: Purpose; means: string }[] = [
-  { value: "repair", means: "the system's own machine, or it reinstalled, at its address" },
-  { value: "replace", means: "a new machine takes the system's place once you accept the proof" },
-  { value: "practise", means: "onto a spare or a fresh machine; nothing of the estate changes" },
-  { value: "seed", means: "a new machine becomes a new system, made from this backup" },
+const purposes: { value: Purpose; happened: string; means: string }[] = [
+  {
+    value: "repair",
+    happened: "Settings are wrong or lost, or the machine was reinstalled at its address:",
+    means: "the system's own machine, or it reinstalled, at its address",
+  },
+  {
+    value: "replace",
+    happened: "The machine is gone:",
+    means: "a new machine takes the system's place once you accept the proof",
+  },
+  {
+    value: "practise",
+    happened: "Nothing yet:",
+    means: "onto a spare or a fresh machine; nothing of the estate changes",
+  },
+  {
+    value: "seed",
+    happened: "Another machine like it is wanted:",
+    means: "a new machine becomes a new system, made from this backup",
+  },
 ];
 const purpose = ref<Purpose | null>(null);
 const spare = ref("");
@@ -123,58 +139,79 @@ function accept(fingerprint: string): void {
 <template>
   <h1>Restore desk</h1>
   <p class="mt-1 text-muted">
-    Choose a backup and a target. The run sheet shows everything that will happen before anything is changed.
+    Four steps to a run sheet. It shows everything that will happen before anything is changed.
   </p>
-  <form v-if="may('operator')" class="mt-4 grid gap-x-8 md:grid-cols-2" @submit.prevent="draft.mutate()">
-    <div>
-      <label class="label" for="desk-system">System</label>
-      <select id="desk-system" v-model="system" class="field" @change="backup = ''">
-        <option value="" disabled>choose</option>
-        <option v-for="item in systems.data.value?.items" :key="item.id" :value="item.name">{{ item.name }}</option>
-      </select>
-      <label class="label" for="desk-backup">Backup</label>
-      <select id="desk-backup" v-model="backup" class="field" required>
-        <option value="" disabled>choose</option>
-        <option v-for="item in offered" :key="item.id" :value="item.id">
-          {{ when(item.time) }} {{ item.name }} {{ item.unchanged ? "(unchanged)" : "" }}
-        </option>
-      </select>
-      <p v-if="chosen.data.value" class="mt-2 text-sm text-muted">
-        {{ chosen.data.value.machine.product }} {{ chosen.data.value.machine.version }},
-        {{ chosen.data.value.documents }} documents, {{ size(chosen.data.value.bytes) }}, in
-        {{ chosen.data.value.stores.join(", ") }}. {{ chosen.data.value.note }}
-      </p>
-      <fieldset v-if="chosen.data.value" class="mt-3">
-        <legend class="text-sm text-muted">Parts</legend>
-        <label v-for="part in chosen.data.value.parts" :key="part.name" class="mr-4 inline-block">
-          <input v-model="parts" type="checkbox" :value="part.name" class="mr-1 accent-slate" />{{ part.name }}
-        </label>
-      </fieldset>
-    </div>
-    <div>
-      <fieldset class="mt-3">
-        <legend class="text-sm text-muted">What is it for?</legend>
-        <label v-for="item in purposes" :key="item.value" class="block"
-          ><input v-model="purpose" type="radio" name="purpose" :value="item.value" class="mr-1 accent-slate" /><b class="mr-2">{{
-            item.value
-          }}</b
-          ><span class="text-muted">{{ item.means }}</span></label
-        >
-      </fieldset>
-      <template v-if="purpose === 'seed'">
-        <label class="label" for="desk-new-name">Name of the new system</label>
-        <input id="desk-new-name" v-model="newName" class="field" required />
-      </template>
-      <template v-if="purpose === 'practise' && fitting.length">
-        <label class="label" for="desk-spare">Spare</label>
-        <select id="desk-spare" v-model="spare" class="field" @change="accepted = null">
-          <option value="">none: a fresh machine at another address</option>
-          <option v-for="item in fitting" :key="item.id" :value="item.name">{{ item.name }}</option>
+  <form v-if="may('operator')" class="mt-2 max-w-4xl" @submit.prevent="draft.mutate()">
+    <h2>1. What happened?</h2>
+    <fieldset>
+      <legend class="sr-only">What is it for?</legend>
+      <label v-for="item in purposes" :key="item.value" class="block py-1"
+        ><input v-model="purpose" type="radio" name="purpose" :value="item.value" class="mr-2 accent-slate" />{{ item.happened }}
+        <b class="mx-1">{{ item.value }}</b
+        ><span class="text-muted">{{ item.means }}</span></label
+      >
+    </fieldset>
+
+    <h2>2. Which system, and which backup?</h2>
+    <div class="grid gap-x-8 md:grid-cols-2">
+      <div>
+        <label class="label" for="desk-system">System</label>
+        <select id="desk-system" v-model="system" class="field" @change="backup = ''">
+          <option value="" disabled>choose</option>
+          <option v-for="item in systems.data.value?.items" :key="item.id" :value="item.name">{{ item.name }}</option>
         </select>
-      </template>
-      <template v-if="elsewhere">
+        <label class="label" for="desk-backup">Backup</label>
+        <select id="desk-backup" v-model="backup" class="field" required>
+          <option value="" disabled>choose</option>
+          <option v-for="item in offered" :key="item.id" :value="item.id">
+            {{ when(item.time) }} {{ item.name }} {{ item.unchanged ? "(unchanged)" : "" }}
+          </option>
+        </select>
+        <p v-if="system && backups.data.value && !offered.length" class="mt-2 text-muted">
+          {{ system }} has no backup yet. Take one from <RouterLink :to="`/systems/${system}`">its page</RouterLink>.
+        </p>
+        <fieldset v-if="chosen.data.value" class="mt-3">
+          <legend class="text-sm text-muted">Parts</legend>
+          <label v-for="part in chosen.data.value.parts" :key="part.name" class="mr-4 inline-block">
+            <input v-model="parts" type="checkbox" :value="part.name" class="mr-1 accent-slate" />{{ part.name }}
+          </label>
+        </fieldset>
+      </div>
+      <div v-if="chosen.data.value" class="mt-3 text-sm">
+        <p>
+          <b>{{ age(chosen.data.value.time) }} old</b>, {{ chosen.data.value.machine.product }} {{ chosen.data.value.machine.version }},
+          {{ chosen.data.value.documents }} documents, {{ size(chosen.data.value.bytes) }}, in {{ chosen.data.value.stores.join(", ") }}.
+          {{ chosen.data.value.note }}
+        </p>
+        <ul class="mt-2 ml-5 list-disc text-muted">
+          <li v-for="line in chosen.data.value.worth" :key="line">{{ line }}</li>
+        </ul>
+        <p class="mt-2">
+          <RouterLink :to="`/compare?system=${chosen.data.value.system}&before=${backup}&after=live`">What has changed since</RouterLink>
+        </p>
+      </div>
+    </div>
+
+    <h2>3. Onto which machine?</h2>
+    <p v-if="purpose === null" class="text-muted">Say first what happened.</p>
+    <p v-else-if="purpose === 'repair'" class="text-muted">The system's own machine, at its address.</p>
+    <template v-if="purpose === 'seed'">
+      <label class="label" for="desk-new-name">Name of the new system</label>
+      <input id="desk-new-name" v-model="newName" class="field" required />
+    </template>
+    <template v-if="purpose === 'practise' && fitting.length">
+      <label class="label" for="desk-spare">Spare</label>
+      <select id="desk-spare" v-model="spare" class="field" @change="accepted = null">
+        <option value="">none: a fresh machine at another address</option>
+        <option v-for="item in fitting" :key="item.id" :value="item.name">{{ item.name }}</option>
+      </select>
+    </template>
+    <div v-if="elsewhere" class="grid gap-x-8 md:grid-cols-2">
+      <div>
         <label class="label" for="desk-at">Address and port of the fresh machine</label>
         <input id="desk-at" v-model="at" class="field font-mono" required @input="accepted = null" />
+      </div>
+      <div>
         <label class="label" for="desk-login">Login of the fresh machine</label>
         <select id="desk-login" v-model="login" class="field">
           <option value="">the system's own</option>
@@ -182,29 +219,33 @@ function accept(fingerprint: string): void {
             {{ item.name }} ({{ item.account }})
           </option>
         </select>
-      </template>
-      <template v-if="hasEntrance">
-        <label class="label" for="desk-entrance">Login of the entrance that the restore takes ({{ hasEntrance }})</label>
-        <select id="desk-entrance" v-model="entrance.login" class="field">
-          <option :value="null">that of the target</option>
-          <option v-for="item in logins.data.value?.items" :key="item.id" :value="item.name">
-            {{ item.name }} ({{ item.account }})
-          </option>
-        </select>
-      </template>
-      <AcceptKey
-        :error="draft.error.value"
-        :whose="ofEntrance ? 'The entrance that the restore takes' : 'The target'"
-        @accept="accept"
-      />
-      <p class="mt-4">
-        <button class="button" :disabled="!ready || draft.isPending.value">
-          Draft the run sheet
-        </button>
-        <span class="ml-3 text-sm text-muted">Changes nothing.</span>
-      </p>
-      <RunProgress v-if="run" class="mt-3" :run="run" :now="now" />
+      </div>
     </div>
+    <template v-if="hasEntrance">
+      <label class="label" for="desk-entrance">Login of the entrance that the restore takes ({{ hasEntrance }})</label>
+      <select id="desk-entrance" v-model="entrance.login" class="field">
+        <option :value="null">that of the target</option>
+        <option v-for="item in logins.data.value?.items" :key="item.id" :value="item.name">
+          {{ item.name }} ({{ item.account }})
+        </option>
+      </select>
+    </template>
+    <AcceptKey
+      :error="draft.error.value"
+      :whose="ofEntrance ? 'The entrance that the restore takes' : 'The target'"
+      @accept="accept"
+    />
+
+    <h2>4. Read what will happen</h2>
+    <p class="text-muted">
+      The run sheet shows values of the place, what is overwritten, every step and the way back. Nothing begins before you type the
+      system's name there.
+    </p>
+    <p class="mt-3">
+      <button class="button" :disabled="!ready || draft.isPending.value">Draft the run sheet</button>
+      <span class="ml-3 text-sm text-muted">Changes nothing.</span>
+    </p>
+    <RunProgress v-if="run" class="mt-3" :run="run" :now="now" />
   </form>
 
   <h2>Run sheets</h2>

@@ -91,6 +91,7 @@ class LinuxServer:
     folder: Path
     host: str
     port: int
+    installs: bool = False  # whether its package manager works
     _process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
 
     @property
@@ -228,28 +229,15 @@ class LinuxServer:
             raise RuntimeError(f"something else already answers at {self.host}:{self.port}")
         root = self.folder.resolve()
         script = (
-            'set -e; mount --bind "$1" "$1"; cd "$1"; mount --rbind /usr usr; mount --bind local'
+            f'set -e; mount --bind "$1" "$1"; cd "$1"; {self._programs()}; mount --bind local'
             " usr/local; mount --bind units usr/lib/systemd/system; mount --rbind /dev dev; mount"
             ' -t proc proc proc; exec chroot . /usr/sbin/sshd -D -p "$3" -o ListenAddress="$2" -o'
             " StrictModes=no -o PidFile=none -o HostKey=/etc/ssh/ssh_host_ed25519_key"
         )
         own_user = [] if os.getuid() == 0 else ["-U", "--map-root-user", "--map-auto"]
+        unshare = ["unshare", *own_user, "-m", "-p", "-f", "--kill-child"]
         self._process = subprocess.Popen(
-            [
-                "unshare",
-                *own_user,
-                "-m",
-                "-p",
-                "-f",
-                "--kill-child",
-                "sh",
-                "-c",
-                script,
-                "sh",
-                str(root),
-                self.host,
-                str(self.port),
-            ],
+            [*unshare, "sh", "-c", script, "sh", str(root), self.host, str(self.port)],
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
             start_new_session=True,
@@ -261,6 +249,15 @@ class LinuxServer:
                     f"the SSH server of {self.folder.name} did not start at {self.host}:{self.port}"
                 )
             time.sleep(0.02)
+
+    def _programs(self) -> str:
+        """``/usr`` is this machine's, without a package manager; or a layer of its own upon it."""
+        if not self.installs:
+            return "mount --rbind /usr usr; mount --bind /dev/null usr/bin/apt-get"
+        for place in ("upper", "work"):
+            (self.folder / "layer" / place).mkdir(parents=True, exist_ok=True)
+        over = "lowerdir=/usr,upperdir=layer/upper,workdir=layer/work"
+        return f"mount -t overlay overlay -o {over} usr"
 
     def run(self, *words: str, feed: str = "") -> str:
         """A command on the running server's own console; its output."""

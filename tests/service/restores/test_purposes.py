@@ -25,7 +25,7 @@ Pair = tuple[str, str]
 
 # what a run and its sheet are kept in, what tells of the service itself, and of what was read
 MOVING = {"runs", "run_steps", "run_lines", "sheets", "workers", "audit", "tokens", "service_state"}
-MOVING |= {"estate_counts", "estate_count", "store_space", "trials"}
+MOVING |= {"run_log", "estate_counts", "estate_count", "store_space", "trials"}
 
 
 @pytest.fixture

@@ -7,8 +7,6 @@ from collections.abc import Iterator
 from fennox.core.format.manifest import Finding, Severity
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.model import Kind
-from fennox.core.kinds.regexes import compiled
-from fennox.core.kinds.rules import VersionRule
 from fennox.core.restoring import proving
 from fennox.core.restoring.plan_inputs import (
     RestoreSource,
@@ -18,29 +16,8 @@ from fennox.core.restoring.plan_inputs import (
 )
 from fennox.core.restoring.plan_steps import RULES
 from fennox.core.restoring.sheet import Overwrites
+from fennox.core.restoring.versions import version_fits
 from fennox.core.words import first_few
-
-
-def version_numbers(form: str, version: str) -> list[int]:
-    """The numbers of a version by the kind's pattern; letters count by position (``4.2b`` >
-    ``4.2a``).
-    """
-    return [
-        int(part) if part.isdigit() else ord(part[0])
-        for part in compiled(form).drawn(version)
-        if part
-    ]
-
-
-def version_fits(rule: VersionRule, form: str, backup: str, target: str) -> bool:
-    if rule == "any":
-        return True
-    if rule == "same":
-        return backup == target
-    ours, theirs = (version_numbers(form, text) for text in (backup, target))
-    if rule == "same-major":
-        return ours[:1] == theirs[:1] and bool(ours)
-    return theirs >= ours
 
 
 def findings_of(

@@ -102,6 +102,10 @@ class RestoreUnderWay(StepVerbs):
 
     async def _waits_at(self, step: SheetStep) -> bool:
         """Whether a person has not answered yet, or a check shows that the work is not done."""
+        if self._lists_what_is_missing(step) and self.sheet.gate_of("step", step.number) is None:
+            lacking = await self._still_lacking(step)
+            if not lacking:  # a step before it has done it
+                return False
         gate = self.sheet.ask("step", step.number, step.commands[-1], ["done"])
         if gate.answer is None:
             return True
@@ -115,10 +119,14 @@ class RestoreUnderWay(StepVerbs):
             self.sheet.ask_anew("step", step.number, question, ["done", "skip"])
         return bool(lacking)
 
+    def _lists_what_is_missing(self, step: SheetStep) -> bool:
+        each = self._model(step).each
+        return each is not None and each.names == "missing"
+
     async def _still_lacking(self, step: SheetStep) -> list[str]:
         """Items a person was to add that the machine itself does not list."""
         model = self._model(step)
-        if model.each is None or model.each.names != "missing":
+        if not self._lists_what_is_missing(step):
             return []
         await self.journal.step(f"Check whether it is done: {step.title}")
         target = await self._reached.look(self.sheet.parts)

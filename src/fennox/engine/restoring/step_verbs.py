@@ -35,6 +35,7 @@ from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
 
 _PAUSE = 0.5  # seconds between two tries of a check
+_SAID = 1000  # characters of what a command said that go into the log
 _AT_ONCE = 200  # paths in one command
 _REMOVE = (
     'for at; do if [ -d "$at" ] && [ ! -L "$at" ]; then rmdir -- "$at" 2>/dev/null || :; else rm'
@@ -161,6 +162,9 @@ class StepVerbs:
                     f" {printable(output.said())}",
                     "Look at the target, then continue with the sheet or draft a new one.",
                 )
+            if output.code != 0 or output.errors:
+                said = printable(output.said())[:_SAID]
+                await self.journal.log("info", f"{model.title}: {words[0]} said: {said}")
         return f"{len(commands)} done" if len(commands) > 1 else ""
 
     async def _remove(self, step: SheetStep) -> str:
