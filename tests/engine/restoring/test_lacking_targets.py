@@ -116,12 +116,14 @@ async def test_packages_that_were_said_to_be_installed_are_looked_for(
     fresh = install("debian")
     sheet = await keeper.draft(taken, place_of(fresh), keeper.login)
     await keeper.restore(sheet, taken)
-    assert (gate := sheet.open_gate()) is not None
+    gate = sheet.open_gate()
+    assert gate is not None
     assert gate.choices == ["done"]
     [last, *most] = next(step.names for step in sheet.steps if step.number == gate.step)
     keeper.answer(sheet, "done")
     await keeper.restore(sheet, taken)
-    assert (gate := sheet.open_gate()) is not None
+    gate = sheet.open_gate()
+    assert gate is not None
     assert gate.question.startswith("The target still lacks: ")
     assert gate.choices == ["done", "skip"]
     assert not fresh.read("/etc/hostname").startswith("web-9"), "nothing was put back meanwhile"
@@ -129,7 +131,8 @@ async def test_packages_that_were_said_to_be_installed_are_looked_for(
     assert most
     keeper.answer(sheet, "done")
     await keeper.restore(sheet, taken)
-    assert (gate := sheet.open_gate()) is not None
+    gate = sheet.open_gate()
+    assert gate is not None
     assert f"lacks: {last}. " in gate.question
     keeper.answer(sheet, "skip")
     await keeper.restore(sheet, taken)
