@@ -1,5 +1,6 @@
 """A simulated machine of the simplest kind: values with names, a state of rest, and commands that
-are written down as they run. It can be cut off before or after any command.
+are written down as they run. A value is given with its name, so that a proof sees it if two were
+exchanged. The line can be cut before or after any command.
 """
 
 from __future__ import annotations
@@ -129,11 +130,11 @@ class Station:
             case ["list"]:
                 return Output(0, "".join(f"{name}\n" for name in sorted(self.values)).encode(), "")
             case ["get", name]:
-                return Output(0, self.values[name].encode(), "")
+                return Output(0, f"{name}={self.values[name]}".encode(), "")
             case ["sound"]:
                 return Output(0, b"sound" if self.sound else b"broken", "")
             case ["set", name]:
-                self.values[name] = given.decode()
+                self.values[name] = given.decode().removeprefix(f"{name}=")
             case ["forget", name]:
                 self.values.pop(name, None)
             case ["rest"]:
