@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TypeVar
 
+import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
@@ -20,6 +21,7 @@ from fennox.core.format.manifest import KindFile
 from fennox.core.kind_files.loading import load
 from fennox.core.restoring.redrafting import carried_over
 from fennox.core.restoring.sheet import Place, Sheet
+from fennox.engine.backups.vault import Vault
 from fennox.engine.restoring.targets import WhoseLogin
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential, Link
@@ -248,6 +250,27 @@ def _startable(sheet: Sheet) -> bool:
 
 def _saved_now(sheet: Sheet) -> bool:
     return sheet.steps[0].state == "done"
+
+
+async def test_what_was_proved_before_a_worker_died_is_proved_again(vault: Vault) -> None:
+    station = Station(values={"depth": "1"})
+    keeper = StationKeeper(vault, "tide-station", HERE, ROOT, {}, station=station)
+    taken = await keeper.take()
+    sheet = await keeper.draft(taken, HERE, ROOT)
+    await keeper.restore(sheet, taken)
+    keeper.answer(sheet, "done")
+
+    async def save(changed: Sheet) -> None:
+        if changed.state == "proved":
+            raise LeaseLost("Another worker has taken this run.", "Nothing.")
+
+    with pytest.raises(LeaseLost):
+        await keeper.restore(sheet, taken, save=save)
+    assert sheet.proof is not None
+    assert sheet.proof.proved
+    station.values["depth"] = "7"  # before another worker goes on
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "not proved"
 
 
 Restores.TestCase.settings = settings(

@@ -161,9 +161,24 @@ def _step_table(steps: list[SheetStep]) -> None:
                 step.detail,
             ]
         )
-        sign = "?" if step.do == "gate" else "$"
-        rows += [["", "", "", f"  {sign} {command}", "", "", ""] for command in step.commands[:3]]
     show_table(["", "PHASE", "STATE", "STEP", "USUALLY", "TOOK", ""], rows)
+    _commands([step for step in steps if step.commands])
+
+
+def _commands(steps: list[SheetStep]) -> None:
+    """What is run and asked, below the table: a script has lines of its own, and may be long."""
+    if steps:
+        out.print("\n[dim]what is run ($) and asked (?)[/dim]")
+    for step in steps:
+        sign = "?" if step.do == "gate" else "$"
+        for number, command in enumerate(step.commands[:3]):
+            first, *more = command.split("\n")
+            start = str(step.number) if number == 0 else ""
+            out.print(f"{start:3} {sign} {printable(first)}", markup=False, soft_wrap=True)
+            for line in more:
+                out.print(f"      {printable(line)}", markup=False, soft_wrap=True)
+        if len(step.commands) > 3:
+            out.print(f"      … and {len(step.commands) - 3} more of the same step", markup=False)
 
 
 def _undo(sheet: Sheet) -> None:

@@ -29,6 +29,8 @@ class RestoreUnderWay(StepVerbs):
         undo its steps.
         """
         self.sheet.state = "running"
+        if not self.sheet.giving_up:
+            self.sheet.begin_proof_again()  # what was proved before a death may have changed since
         try:
             if await asks_whether_it_was_put_back(
                 self._reached, self._backup
