@@ -63,7 +63,9 @@ def main() -> None:
         base_url=f"{ADDRESS}/api/v1", headers={"authorization": f"Bearer {signed['token']}"}
     )
     sheets = caller.get("/restores").json()["items"]
-    sheet = next(item["id"] for item in sheets if item["state"] == "proved")
+    sheet = next(
+        item["id"] for item in sheets if item["state"] == "proved" and item["purpose"] != "return"
+    )
     since = (datetime.now(UTC) - timedelta(days=21)).date()
     watched = "gannet-tickets"
     taken = caller.get("/backups", params={"system": watched, "limit": 60}).json()["items"]
