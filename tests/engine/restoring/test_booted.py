@@ -4,8 +4,7 @@ card; it comes up again after a restart, and is proved.
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -77,9 +76,7 @@ async def test_a_replaced_machine_boots_again(
     vault: Vault,
     machines: tuple[booted.Booted, booted.Booted],
     run: int,
-    record_property: Callable[[str, object], None],
 ) -> None:
-    began = time.monotonic()
     old, new = machines
     old.install(PRODUCTION)
     old.boot()
@@ -113,4 +110,3 @@ async def test_a_replaced_machine_boots_again(
     await keeper.restore(sheet, taken)
     assert sheet.state == "proved", sheet.proof
     assert new.read("systemctl --failed --no-legend") == ""
-    record_property("seconds", round(time.monotonic() - began))
