@@ -124,6 +124,24 @@ def test_one_value_does_not_stand_for_many() -> None:
     assert decided.findings[0].severity == "blocker"
 
 
+@pytest.mark.parametrize("name", ["web 10", "$(reboot)", "-web-10", "web/10"])
+def test_a_name_that_is_none_is_not_written(name: str) -> None:
+    decided = place_choices.decide(
+        inputs("host-name", "/etc/hostname", b"web-9\n", b"debian\n", given={"host-name": name})
+    )
+    assert codes(decided) == ["place-unfitting"]
+    assert decided.findings[0].severity == "blocker"
+
+
+def test_a_new_name_is_written() -> None:
+    decided = place_choices.decide(
+        inputs("host-name", "/etc/hostname", b"web-9\n", b"debian\n", given={"host-name": "web-10"})
+    )
+    assert codes(decided) == []
+    new = place_choices.rewrite([RULES["host-name"]], entries(decided), b"web-9\n")
+    assert new == b"web-10\n"
+
+
 def test_what_nobody_has_cannot_be_chosen() -> None:
     decided = place_choices.decide(
         inputs(

@@ -74,3 +74,6 @@ def test_other_choices_before_anything_begins(
         assert len(client.restores()) == 1
         bad = service.fennox("restore", "redraft", sheet, "--place", "host-name")
         assert (bad.returncode, "is not NAME=CHOICE" in bad.stderr) == (2, True)
+        twice = ("--place", "host-name=web-9", "--place", "host-name=web-10")
+        bad = service.fennox("restore", "redraft", sheet, *twice)
+        assert (bad.returncode, "host-name is given twice" in bad.stderr) == (2, True)

@@ -44,7 +44,7 @@ def _purpose(arguments: argparse.Namespace) -> DraftPurpose:
 
 def _places(given: list[str]) -> dict[str, str]:
     """Keys may hold ``=`` themselves: the value follows the first one behind the name."""
-    found = {}
+    found: dict[str, str] = {}
     for pair in given:
         keyed = "[" in pair.partition("=")[0]
         key, _, value = pair.partition("]=" if keyed else "=")
@@ -53,7 +53,11 @@ def _places(given: list[str]) -> dict[str, str]:
                 f"{printable(pair)} is not NAME=CHOICE.",
                 "Write for example --place network=backup, or --place 'file-systems[/data]=VALUE'.",
             )
-        found[f"{key}]" if keyed else key] = value
+        name = f"{key}]" if keyed else key
+        if found.setdefault(name, value) != value:
+            raise BadInput(
+                f"--place {printable(name)} is given twice.", "Say once what is to be written."
+            )
     return found
 
 
@@ -92,7 +96,10 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
         shown = service.sheet(run.told(DraftResult).sheet)
     _show(shown, arguments)
     if not arguments.json and not arguments.quiet:
-        say(f"Nothing has been changed. Begin with: fennox restore start {shown.id[:12]}")
+        if shown.sheet.blockers():
+            say("Nothing has been changed. It cannot begin before what blocks it is mended.")
+        else:
+            say(f"Nothing has been changed. Begin with: fennox restore start {shown.id[:12]}")
     return PERSON if shown.sheet.blockers() else 0
 
 

@@ -50,7 +50,10 @@ def decide(inputs: PlaceInputs) -> PlaceDecisions:
     for rule in inputs.rules:
         entries = _entries(rule, inputs, decided.findings)
         if entries:
-            decided.values.append(_decided(rule, inputs, entries, decided.findings))
+            value = _decided(rule, inputs, entries, decided.findings)
+            decided.values.append(value)
+            if not rule.whole and rule.rows is None:
+                decided.findings += _not_read_back(rule, inputs, value.entries)
     decided.findings += _unknown(inputs, decided.values)
     return decided
 
@@ -244,6 +247,31 @@ def _unknown(inputs: PlaceInputs, values: list[PlaceValue]) -> Iterator[Finding]
             text=f"--place {name}: neither the backup nor the target has such a value.",
             remedy=f"They have: {first_few(sorted(keys), 8) if keys else 'none'}.",
         )
+
+
+def _not_read_back(
+    rule: PlaceRule, inputs: PlaceInputs, entries: list[PlaceEntry]
+) -> Iterator[Finding]:
+    """New values that the rule reads otherwise once they are written, as a name with a blank."""
+    for entry in entries:
+        ours = inputs.backup.get((entry.part, entry.document))
+        if ours is None or entry.after is None or entry.after in (entry.backup, entry.target):
+            continue
+        try:
+            written = rewritten(rule, ours, {entry.key: entry.after}, [])
+            read = {one.key: one.value for one in located(rule, written)}.get(entry.key)
+        except PlaceUnreadable:
+            read = None
+        if read != entry.after:
+            yield Finding(
+                severity="blocker",
+                code="place-unfitting",
+                subject=_keyed(rule.name, entry),
+                text=f"--place {rule.name}: {printable(entry.after)} cannot stand in"
+                f" {printable(entry.document)}; it would be read as"
+                f" {printable(read or 'nothing')}.",
+                remedy="Give a value of the same form as the backup's.",
+            )
 
 
 def _many(rule: PlaceRule, entries: list[PlaceEntry]) -> Finding:
