@@ -10,6 +10,7 @@ import ProblemNote from "../components/ProblemNote.vue";
 import ProofTable from "../components/ProofTable.vue";
 import RunProgress from "../components/RunProgress.vue";
 import StateWord from "../components/StateWord.vue";
+import StepTable from "../components/StepTable.vue";
 import WayBack from "../components/WayBack.vue";
 import { useFollowed } from "../follow";
 import { some, span, when } from "../format";
@@ -86,9 +87,6 @@ const answer = useMutation({
     get(client.POST("/api/v1/restores/{sheet}/answer", { params: { path }, body: { gate: gate.value?.number ?? 0, answer: said } })),
   onSuccess: () => shown.refetch(),
 });
-function took(from: string | null, to: string | null): string {
-  return from && to ? span((Date.parse(to) - Date.parse(from)) / 1000) : "";
-}
 </script>
 
 <template>
@@ -249,39 +247,8 @@ function took(from: string | null, to: string | null): string {
     />
 
     <template v-for="list in lists" :key="list.title">
-    <h2>{{ list.title }}</h2>
-    <div class="scroll" tabindex="0">
-      <table>
-        <thead>
-          <tr>
-            <th>No.</th>
-            <th>Phase</th>
-            <th>Step</th>
-            <th>State</th>
-            <th>Usually</th>
-            <th>Took</th>
-            <th>Result</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="step in list.steps" :key="step.number">
-            <td class="text-muted">{{ step.number }}</td>
-            <td>{{ step.phase }}</td>
-            <td>
-              {{ step.title }}
-              <span v-if="step.restarts" class="mr-1 text-sm text-warn">(restarts)</span>
-              <span v-if="!step.undone" class="text-sm text-warn">(cannot be undone)</span>
-              <b v-if="step.no_return" class="ml-1 text-sm text-alarm">nothing leads back after it</b>
-              <code v-for="command in step.commands" :key="command" class="block text-muted">{{ command }}</code>
-            </td>
-            <td class="whitespace-nowrap"><StateWord :state="step.state" /></td>
-            <td class="whitespace-nowrap text-muted">{{ step.usually === null ? "" : span(step.usually) }}</td>
-            <td class="whitespace-nowrap">{{ took(step.started, step.ended) }}</td>
-            <td class="text-sm">{{ step.detail }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
+      <h2>{{ list.title }}</h2>
+      <StepTable :steps="list.steps" />
     </template>
     <template v-if="sheet.gates.some((item) => item.answer)">
       <h2>Answers</h2>
