@@ -15,7 +15,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models.systems import Login, LoginPlace, System
 from fennox.core.errors import Conflict, MendSettings, NotAllowed
 from fennox.core.format.manifest import Finding
-from fennox.core.restoring.sheet import Place
+from fennox.core.restoring.sheet import Place, Sheet
 from fennox.service.machines import sites
 from fennox.service.people import scopes
 
@@ -152,6 +152,23 @@ async def another_system(
         )
         for name in (await session.execute(same.order_by(System.name))).scalars()
     ]
+
+
+async def must_be_shown(session: AsyncSession, sheet: Sheet) -> None:
+    """Refuse a sheet that shows what another enrolled system holds: its names and values, and what
+    lies on it. For readers whose scope does not include that system, and who read within it.
+    """
+    if not scopes.is_narrow() or all(one.code != _ANOTHER for one in sheet.findings):
+        return
+    read = select(System.id).where(
+        System.id != sheet.system, System.machine["id"].astext == sheet.target_machine
+    )
+    if (await session.execute(read)).first() is None:
+        raise NotAllowed(
+            f"The machine of this run sheet, at {sheet.target.address}, is another enrolled system;"
+            " what it holds is not shown to you.",
+            _ASK_OTHERS,
+        )
 
 
 def unnamed(findings: list[Finding]) -> list[Finding]:

@@ -8,7 +8,6 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models.runs import SheetRow
 from fennox.core.restoring import purposes
 from fennox.service.machines import login_uses
-from fennox.service.people import scopes
 from fennox.service.queries.paging import newest_first
 from fennox.service.restores.requests import run_of, sheet_of
 from fennox.wire.base import Page
@@ -16,10 +15,10 @@ from fennox.wire.restores import RestoreShown, SheetShown
 
 
 async def shown(session: AsyncSession, row: SheetRow) -> SheetShown:
+    """Raises NotAllowed for a sheet that shows a system outside of the reader's scope."""
     run = await run_of(session, row)
     sheet = sheet_of(row)
-    if scopes.is_narrow():
-        sheet.findings = login_uses.unnamed(sheet.findings)
+    await login_uses.must_be_shown(session, sheet)
     return SheetShown(
         id=row.id,
         created=row.created,
