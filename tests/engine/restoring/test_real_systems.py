@@ -13,8 +13,9 @@ from fennox.core.compare.model import Comparison
 from fennox.core.errors import FarSideFailed
 from fennox.engine.backups.vault import Vault
 from fennox.links.base import Credential
-from saltmere import web
+from saltmere import names, web
 from saltmere.linux import LinuxServer
+from tests.backups import read_back
 from tests.engine.stories import PROGRAMS, STORIES
 from tests.engine.story import Story, keeper_of, place_of, to_the_end
 from tests.service.restores.test_returning import differing, tree
@@ -136,3 +137,23 @@ async def test_what_the_target_does_not_accept_is_never_put_back(
     assert "a fresh web server" in web.ask(fresh, "timetable.saltmere.example", "/")
     assert not (fresh.folder / "etc/nginx/conf.d/made-up.conf").exists()
     assert list((fresh.folder / "tmp").glob("fennox-check.*")) == []
+
+
+async def test_zones_are_read_once_what_changed_in_them_is_written_out(
+    vault: Vault, install: Install, key_pair: tuple[str, str]
+) -> None:
+    """`rndc sync` returns before anything is written: the newest names of a busy machine were
+    missing in its backup.
+    """
+    [story] = [story for story in STORIES if story.kind == "bind-name-server"]
+    server = install("web-9")
+    story.install(server)
+    story.configure(server)
+    slow = '#!/bin/sh\n{ sleep 2; exec /usr/sbin/rndc "$@"; } < /dev/null > /dev/null 2>&1 &\n'
+    into = "mkdir -p /usr/local/bin; cat > /usr/local/bin/rndc; chmod 755 /usr/local/bin/rndc"
+    server.run("sh", "-c", into, feed=slow)
+    names.update(server, "add ferry-12.ships.saltmere.example 300 A 198.51.100.12")
+    taken = await keeper_of(story, vault, server, key_pair[0]).take()
+    told = await read_back(vault, taken.reference.backup)
+    assert taken.head.findings == []
+    assert b"ferry-12" in told["/var/lib/bind/db.ships"]
