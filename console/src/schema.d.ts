@@ -1132,6 +1132,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restores/{sheet}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Release Step
+         * @description Say that what a step left on the target is over: a special state, a hold, or access that was
+         *     opened. Changes nothing on the target.
+         */
+        post: operations["release_step"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restores/{sheet}/return": {
         parameters: {
             query?: never;
@@ -3988,6 +4009,25 @@ export interface components {
             text: string;
         };
         /**
+         * Meanwhile
+         * @description How a step leaves the target until another step `ends` that; a run sheet names it while it
+         *     lasts, and a restore that stands still meanwhile is a concern.
+         */
+        Meanwhile: {
+            /**
+             * Says
+             * @description What is so meanwhile, as a sentence.
+             */
+            says: string;
+            /**
+             * State
+             * @description `mode`: the target is in a special state; `hold`: something must not start or restart yet;
+             *     `access`: something was opened for the restore.
+             * @enum {string}
+             */
+            state: "mode" | "hold" | "access";
+        };
+        /**
          * MuteWanted
          * @description Mutes a concern for a while. It stays in the list, and alerts resume by themselves.
          */
@@ -5945,7 +5985,7 @@ export interface components {
              * Acts
              * @description What may be done with it now.
              */
-            acts: ("begin" | "continue" | "prove" | "undo" | "return" | "answer" | "accept")[];
+            acts: ("begin" | "continue" | "prove" | "undo" | "return" | "answer" | "accept" | "release")[];
             /**
              * Blockers
              * @description Findings that prevent `begin` and `continue`.
@@ -5970,6 +6010,11 @@ export interface components {
             expected_seconds: number | null;
             /** Id */
             id: string;
+            /**
+             * In Force
+             * @description Steps that left the target in a state which nothing has ended yet.
+             */
+            in_force: components["schemas"]["SheetStep"][];
             /** Run */
             run: string | null;
             sheet: components["schemas"]["Sheet"];
@@ -6005,8 +6050,11 @@ export interface components {
             do: ("command" | "request" | "write" | "upload" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "look" | "remove" | "proof");
             /** Ended */
             ended: string | null;
+            /** Ends */
+            ends: number | null;
             /** Kind Step */
             kind_step: number | null;
+            meanwhile: components["schemas"]["Meanwhile"] | null;
             /**
              * Names
              * @default []
@@ -6027,6 +6075,11 @@ export interface components {
              */
             phase: "prepare" | "write" | "finish" | "rejoin" | "check" | "release" | "clear" | "undo";
             /**
+             * Released By
+             * @default
+             */
+            released_by: string;
+            /**
              * Repeat
              * @default true
              */
@@ -6036,6 +6089,8 @@ export interface components {
              * @default false
              */
             restarts: boolean;
+            /** Size */
+            size: number | null;
             /** Started */
             started: string | null;
             /**
@@ -6044,6 +6099,11 @@ export interface components {
              * @enum {string}
              */
             state: "waiting" | "doing" | "done" | "not needed" | "failed" | "unknown";
+            /**
+             * Stoppable
+             * @default true
+             */
+            stoppable: boolean;
             /** Title */
             title: string;
             /** Undoes */
@@ -6240,6 +6300,14 @@ export interface components {
             systems: number;
             /** Workers */
             workers: number;
+        };
+        /** StepReleased */
+        StepReleased: {
+            /**
+             * Step
+             * @description Its number on the sheet.
+             */
+            step: number;
         };
         /** StepShown */
         StepShown: {
@@ -9055,6 +9123,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    release_step: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepReleased"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetShown"];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -9,7 +9,9 @@ from pathlib import Path
 
 import pytest
 
+from fennox.core.kind_files.loading import mistakes
 from saltmere.linux import SSH_RESTART, LinuxServer
+from tests.engine.keeper import shipped_text
 from tests.service.running import PASSPHRASE, Service
 
 PAGE = Path(__file__).parent.parent.parent / "docs/your-own-kind.md"
@@ -64,6 +66,15 @@ def ready(service: Service, key_pair: tuple[str, str]) -> Service:
     ):
         assert service.fennox(*words).returncode == 0
     return service
+
+
+def test_what_the_page_only_shows_is_no_mistake() -> None:
+    page = PAGE.read_text()
+    shown = re.findall(r"^```toml skip\n(.*?)^```$", page, re.MULTILINE | re.DOTALL)
+    assert shown
+    whole = "".join(text for language, text in blocks() if language == "toml")
+    _, found = mistakes(whole + "\n" + "\n".join(shown), shipped_text)
+    assert found == []
 
 
 def test_every_step_of_the_page_works_and_the_system_comes_back(

@@ -13,7 +13,8 @@ from fennox.core.format.trees import EMPTY
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import changed_facts, planning, proving, purposes, versions
 from fennox.core.restoring.plan_inputs import RestoreSource, Target
-from fennox.core.restoring.sheet import CheckProof, Place, Sheet, SheetAct, SheetState
+from fennox.core.restoring.proof import CheckProof
+from fennox.core.restoring.sheet import Place, Sheet, SheetAct, SheetState
 from tests.conftest import NOON
 from tests.engine.keeper import shipped_kind
 

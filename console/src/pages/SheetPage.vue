@@ -5,6 +5,7 @@ import { useRoute } from "vue-router";
 import { client, get } from "../api";
 import AskDialog from "../components/AskDialog.vue";
 import FindingList from "../components/FindingList.vue";
+import LeftInForce from "../components/LeftInForce.vue";
 import PlaceValues from "../components/PlaceValues.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import ProofTable from "../components/ProofTable.vue";
@@ -61,6 +62,7 @@ const start = useMutation({
     await shown.refetch();
   },
 });
+const unstoppable = computed(() => sheet.value?.steps.filter((step) => !step.stoppable).map((step) => step.title) ?? []);
 const saves = computed(() => sheet.value?.steps.some((step) => step.do === "safety") ?? false);
 const undone = computed(() => shown.data.value?.to_undo ?? []);
 const staying = computed(() => shown.data.value?.staying ?? []);
@@ -127,6 +129,13 @@ const answer = useMutation({
       It is proved and waits to be accepted. Look at {{ named }} yourself, then accept it.
     </p>
     <ProblemNote :error="prove.error.value" />
+    <LeftInForce
+      :sheet="id"
+      :system="sheet.system_name"
+      :steps="shown.data.value.in_force"
+      :releasable="acts.includes('release')"
+      @released="shown.refetch()"
+    />
     <WayBack v-if="acts.includes('return')" :sheet="id" :safety="sheet.safety" />
 
     <div v-if="gate" class="mt-4 border-l-4 border-ember bg-ember-soft px-4 py-3">
@@ -229,6 +238,10 @@ const answer = useMutation({
             <tr>
               <td class="text-muted">Restarts</td>
               <td>{{ sheet.restarts.join("; ") || "nothing" }}</td>
+            </tr>
+            <tr v-if="unstoppable.length">
+              <td class="text-muted">Cannot be stopped</td>
+              <td>{{ unstoppable.join("; ") }}</td>
             </tr>
             <tr>
               <td class="text-muted">Cannot be undone</td>

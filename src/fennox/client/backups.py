@@ -151,6 +151,10 @@ class BackupCalls(Caller):
     def accept_restore(self, sheet: str) -> wire.restores.SheetShown:
         return self._one(wire.restores.SheetShown, "POST", f"/restores/{sheet}/accept")
 
+    def release_step(self, sheet: str, step: int) -> wire.restores.SheetShown:
+        wanted = wire.restores.StepReleased(step=step)
+        return self._one(wire.restores.SheetShown, "POST", f"/restores/{sheet}/release", wanted)
+
     def answer(self, sheet: str, gate: int, answer: str) -> wire.runs.RunShown:
         return self._one(
             wire.runs.RunShown,

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from typing import Annotated, NewType
+from urllib.parse import quote
 
 from pydantic import AfterValidator
 
@@ -35,6 +36,11 @@ def object_name(text: str) -> ObjectName:
             f"{text[:80]!r} is not a name that a store accepts.", "Use the names the format makes."
         )
     return ObjectName(text)
+
+
+def document_name(name: str) -> str:
+    """A listed name as a part of a document's name."""
+    return quote(name, safe=" @:+=,")
 
 
 def is_object_name(text: str) -> bool:

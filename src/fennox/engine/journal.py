@@ -4,6 +4,8 @@ database.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
@@ -30,6 +32,9 @@ class Journal(Protocol):
         person asked. Called before every lasting effect, above all before a record is stored.
         """
 
+    def unstoppable(self) -> AbstractContextManager[None]:
+        """Within it nothing raises :class:`Stopped`; a person's wish is met afterwards."""
+
 
 @dataclass
 class MemoryJournal:
@@ -41,6 +46,7 @@ class MemoryJournal:
     bytes: int = 0
     stop: bool = False
     lost: bool = False
+    going_through: bool = False
 
     async def step(self, title: str) -> None:
         await self.check()
@@ -56,5 +62,13 @@ class MemoryJournal:
     async def check(self) -> None:
         if self.lost:
             raise LeaseLost("Another worker has taken this run.", "There is nothing to do here.")
-        if self.stop:
+        if self.stop and not self.going_through:
             raise Stopped("The run was stopped.", "Start it again when you want it.")
+
+    @contextmanager
+    def unstoppable(self) -> Iterator[None]:
+        self.going_through = True
+        try:
+            yield
+        finally:
+            self.going_through = False

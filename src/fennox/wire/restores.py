@@ -88,6 +88,10 @@ class SheetAnswer(Wanted):
     answer: str
 
 
+class StepReleased(Wanted):
+    step: int = Field(description="Its number on the sheet.")
+
+
 class RestoreShown(Shown):
     id: str
     system: str
@@ -118,4 +122,7 @@ class SheetShown(Shown):
         )
     )
     to_undo: list[SheetStep] = Field(description="What `undo` would do, in its order.")
+    in_force: list[SheetStep] = Field(
+        description="Steps that left the target in a state which nothing has ended yet."
+    )
     staying: list[str] = Field(description="What has begun and cannot be undone, by title.")

@@ -49,6 +49,7 @@ platform = "any"
 title = "Bring the station to rest"
 do = "command"
 repeat = false
+meanwhile = { state = "mode", says = "The station is at rest: nobody measures the tide." }
 run = ["rest"]
 
 [[restore.prepare]]
@@ -74,6 +75,7 @@ expect = "^sound"
 [[restore.release]]
 title = "Have the station measure again"
 do = "command"
+ends = "Bring the station to rest"
 run = ["wake"]
 
 [[restore.clear]]

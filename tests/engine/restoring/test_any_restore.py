@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TypeVar
 
 import pytest
-from hypothesis import settings
+from hypothesis import Phase, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
@@ -113,7 +113,7 @@ class Restores(RuleBasedStateMachine):
         self.touched = False
         assert self.station.ran == ran, "a draft changes nothing"
 
-    @precondition(lambda self: self.sheet is not None and self.sheet.state == "draft")
+    @precondition(lambda self: self.way is None and self.sheet and _redraftable(self.sheet))
     @rule()
     def redraft(self) -> None:
         assert self.sheet is not None
@@ -241,6 +241,19 @@ class Restores(RuleBasedStateMachine):
         if self.sheet is not None:
             assert self.station.ran.count("rest") - self.rests <= self.allowed_rests
 
+    @invariant()
+    def a_station_at_rest_is_known_to_be(self) -> None:
+        one = self.at_work()
+        known = [step for sheet in (self.sheet, self.way) if sheet for step in sheet.in_force()]
+        if one is not None and self.station.at_rest and one.begun():
+            assert known, "the restore brought it to rest, and nothing ended that"
+        if one is not None and one.state == "proved":
+            assert one.in_force() == []
+
+
+def _redraftable(sheet: Sheet) -> bool:
+    return sheet.state in ("draft", "failed", "stopped", "not proved") and not sheet.giving_up
+
 
 def _startable(sheet: Sheet) -> bool:
     if sheet.open_gate() is not None or sheet.state == "returned":
@@ -274,6 +287,9 @@ async def test_what_was_proved_before_a_worker_died_is_proved_again(vault: Vault
 
 
 Restores.TestCase.settings = settings(
-    max_examples=max(10, settings().max_examples // 2), stateful_step_count=30, deadline=None
+    phases=(Phase.explicit, Phase.reuse, Phase.generate),  # shrinking would take many minutes
+    max_examples=max(10, settings().max_examples // 2),
+    stateful_step_count=30,
+    deadline=None,
 )
 TestRestores = Restores.TestCase

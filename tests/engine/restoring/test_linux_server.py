@@ -145,6 +145,8 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
     assert "nginx-light" in question
     assert sheet.proof is not None
     assert sheet.state == "proved", sheet.proof
+    written = {step.detail.rpartition(", ")[2] for step in sheet.steps if step.do == "write"}
+    assert written == {"all read by the target"}
     counts = {item.name: (item.backup, item.fresh, item.after) for item in sheet.proof.lists}
     assert counts["accounts"] == (7, 3, 7)
     assert [check.passed for check in sheet.proof.checks] == [True, True, True, True]

@@ -15,10 +15,11 @@ from fennox.wire.backups import NewTake
 from fennox.wire.machines.enrolling import NewSystem, SystemChange
 from fennox.wire.restores import NewDraft
 from fennox.wire.stores import NewLogin
+from fennox.wire.watch.concerns import Concern
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.service.conftest import enrol
 from tests.service.processes.test_story import PACKAGES
-from tests.service.running import Service, came_to
+from tests.service.running import Service, came_to, until
 
 Install = Callable[[str, str], LinuxServer]
 Pair = tuple[str, str]
@@ -189,6 +190,10 @@ def test_a_spare_is_no_part_of_the_estate(service: Service, fresh: LinuxServer) 
             client.change_system("web-9", SystemChange(spare=True))
 
 
+def _unaccepted(client: Client) -> list[Concern]:
+    return [one for one in client.concerns() if "nobody has accepted it" in one.text]
+
+
 def test_a_seed_becomes_a_system_when_an_administrator_accepts_it(
     service: Service, fresh: LinuxServer
 ) -> None:
@@ -205,12 +210,15 @@ def test_a_seed_becomes_a_system_when_an_administrator_accepts_it(
         before = client.system("web-9")
         proved(service, client, sheet)
         assert [one.name for one in client.systems()] == ["web-9"]
+        until(lambda: _unaccepted(client) != [], "the concern stands")
+        assert f"fennox restore accept {sheet[:12]}" in _unaccepted(client)[0].remedy
         with (
             service.another("night-watch", "operator") as operator,
             pytest.raises(ProblemError, match="Only an administrator enrols a system"),
         ):
             operator.accept_restore(sheet)
         client.accept_restore(sheet)
+        until(lambda: _unaccepted(client) == [], "the concern is over")
         made, after = client.system("web-10"), client.system("web-9")
         assert made.address == at(fresh)
         assert made.kind == "linux-server"

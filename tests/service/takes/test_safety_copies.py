@@ -10,7 +10,8 @@ from fennox.catalogue.models.backups import Backup
 from fennox.catalogue.models.runs import SheetRow
 from fennox.catalogue.models.systems import System
 from fennox.core.places.sheet_model import RestorePurpose
-from fennox.core.restoring.sheet import Proof, SheetState
+from fennox.core.restoring.proof import Proof
+from fennox.core.restoring.sheet import SheetState
 from fennox.service.machines.context import Context
 from fennox.service.takes import safety_copy
 from tests.service.contexts import START, SetClock, add_backup, add_store, add_system, sheet_of

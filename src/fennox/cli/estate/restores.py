@@ -268,6 +268,28 @@ def answer(arguments: argparse.Namespace, environment: Environment) -> int:
     return 0
 
 
+def release(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        shown = service.sheet(arguments.sheet)
+        if not shown.in_force:
+            raise PersonNeeded("This restore left nothing in force.", "Nothing is to be released.")
+        number = arguments.step
+        if number is None:
+            for step in shown.in_force:
+                if step.meanwhile is not None:
+                    say(f"{step.number}: {step.meanwhile.says} ({step.title})")
+            if not can_ask():
+                raise PersonNeeded("The step's number is needed.", "Give it behind the sheet.")
+            given = ask("Type the number of the step whose state is over:")
+            if not given.isdecimal():
+                raise PersonNeeded(f"{given!r} is no number of a step.", "Nothing was changed.")
+            number = int(given)
+        _must_be_named(shown.sheet.system_name, arguments.yes, "release it")
+        service.release_step(shown.id, number)
+    say(f"Released: step {number} is noted as over, by you. Nothing was done on the target.")
+    return 0
+
+
 def _listed_state(item: RestoreShown) -> str:
     return f"{item.state}, not accepted" if item.awaits_acceptance else item.state
 

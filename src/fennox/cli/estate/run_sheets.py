@@ -9,8 +9,9 @@ from fennox.cli.output import out, show_table, when
 from fennox.cli.words.restores import PURPOSES
 from fennox.core.names import printable
 from fennox.core.places.placed import Placed
-from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
-from fennox.core.words import first_few
+from fennox.core.restoring.proof import Proof
+from fennox.core.restoring.sheet import Sheet, SheetStep
+from fennox.core.words import first_few, size
 from fennox.wire.restores import SheetShown
 
 _STYLE = {"blocker": "bold red", "warning": "yellow", "note": "dim"}
@@ -22,6 +23,7 @@ def print_sheet(shown: SheetShown) -> None:
     for label, value in _headed(shown):
         out.print(f"[dim]{label:17}[/dim]", end="")
         out.print(value, markup=False, soft_wrap=True)
+    _in_force(shown)
     print_findings(sheet)
     _places(sheet.placed)
     out.print()
@@ -56,8 +58,24 @@ def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
     yield "known by", f"{place.key}: {sheet.after.key_because}"
     yield "takes", _expected(shown)
     yield "restarts", "; ".join(sheet.restarts) or "nothing"
+    unstoppable = [step.title for step in sheet.steps if not step.stoppable]
+    if unstoppable:
+        yield "cannot be stopped", "; ".join(unstoppable)
     yield "cannot be undone", "; ".join(sheet.cannot_be_undone) or "nothing"
     yield "way back", _way_back(sheet)
+
+
+_MEANWHILE = {"mode": "special state", "hold": "must not start", "access": "open access"}
+
+
+def _in_force(shown: SheetShown) -> None:
+    """What the restore left on the target and has not ended: first of all, in red."""
+    for step in shown.in_force:
+        if step.meanwhile is not None:
+            known = "" if step.state == "done" else f" (or may be: this step is {step.state})"
+            out.print(f"[bold red]{_MEANWHILE[step.meanwhile.state]:17}[/]", end="")
+            text = f"{step.meanwhile.says}{known} Begun by step {step.number}: {step.title}"
+            out.print(text, markup=False, soft_wrap=True)
 
 
 def _way_back(sheet: Sheet) -> str:
@@ -156,12 +174,13 @@ def _step_table(steps: list[SheetStep]) -> None:
                 step.phase,
                 step.state,
                 step.title + (" (restarts)" if step.restarts else ""),
+                size(step.size) if step.size else "",
                 f"{step.usually:.1f} s" if step.usually is not None else "",
                 took,
                 step.detail,
             ]
         )
-    show_table(["", "PHASE", "STATE", "STEP", "USUALLY", "TOOK", ""], rows)
+    show_table(["", "PHASE", "STATE", "STEP", "SENDS", "USUALLY", "TOOK", ""], rows)
     _commands([step for step in steps if step.commands])
 
 

@@ -20,6 +20,7 @@ def define(nouns: Sub) -> None:
     _restore_show(restore)
     _restore_start(restore)
     _restore_answer(restore)
+    _restore_release(restore)
     _restore_prove(restore)
     _restore_accept(restore)
     _restore_undo(restore)
@@ -140,6 +141,18 @@ def _restore_answer(restore: Sub) -> None:
     )
     answer.add_argument("sheet")
     answer.add_argument("answer", nargs="?", help="one of the choices; shown and asked otherwise")
+
+
+def _restore_release(restore: Sub) -> None:
+    release = verb_of(
+        restore,
+        "release",
+        "estate.restores:release",
+        "say that what a step left on the target is over: a special state, a hold, open access",
+    )
+    release.add_argument("sheet")
+    release.add_argument("step", nargs="?", type=int, help="its number; shown and asked otherwise")
+    release.add_argument("--yes", metavar="NAME", help="the system's name; asked otherwise")
 
 
 def _restore_undo(restore: Sub) -> None:

@@ -16,7 +16,19 @@ from fennox.core.kinds.positions import Path
 from fennox.core.kinds.sources import Action, Ask, Request
 
 _EVERY_STEP = frozenset(
-    {"title", "do", "parts", "repeat", "undone", "no_return", "restarts", "undoes"}
+    {
+        "title",
+        "do",
+        "parts",
+        "repeat",
+        "undone",
+        "undoes",
+        "no_return",
+        "restarts",
+        "stoppable",
+        "meanwhile",
+        "ends",
+    }
 )
 _OF_A_VERB: dict[str, frozenset[str]] = {
     "command": frozenset({"run", "each", "document", "limit", "codes"}),
@@ -24,7 +36,7 @@ _OF_A_VERB: dict[str, frozenset[str]] = {
     "request": frozenset({"request", "until", "each", "limit"}),
     "write": frozenset({"owners", "limit"}),
     "upload": frozenset({"request", "until", "document", "limit"}),
-    "gate": frozenset({"ask", "each"}),
+    "gate": frozenset({"ask", "each", "run", "request", "expect", "within", "limit"}),
     "rejoin": frozenset({"address", "account", "key", "limit"}),
     "check": frozenset({"run", "request", "expect", "within", "each", "limit"}),
 }

@@ -17,6 +17,7 @@ def inconsistencies(kind: Kind) -> Iterator[Said]:
     yield from _names(kind)
     yield from _parts(kind)
     yield from _lists(kind)
+    yield from _endings(kind)
 
 
 def placed_steps(kind: Kind) -> Iterator[tuple[Path, StepModel]]:
@@ -123,6 +124,46 @@ def _lists(kind: Kind) -> Iterator[Said]:
     for path, name in named:
         if name not in kind.census:
             yield path, f"the census list {name!r} is not drawn here", _drawn(kind)
+
+
+def _endings(kind: Kind) -> Iterator[Said]:
+    """A state in which a step leaves the target must end whenever it began."""
+    begun: dict[str, StepModel] = {}
+    ended: set[str] = set()
+    for path, step in placed_steps(kind):
+        rare = path[1] in ("clear", "undo")
+        if rare and (step.meanwhile is not None or step.ends is not None):
+            text = f"step {step.title!r} has meanwhile or ends, which are for steps forward"
+            yield path, text, "What undoes a step also ends its meanwhile."
+        if rare:
+            continue
+        if step.ends is not None:
+            if step.ends not in begun:
+                text = f"step {step.title!r} ends {step.ends!r}, which no step before it begins"
+                yield (*path, "ends"), text, "Write the title of a step with meanwhile."
+            elif step.each is not None or not _whenever(step, begun[step.ends]):
+                text = f"step {step.title!r} may be left out where {step.ends!r} was done"
+                yield (*path, "ends"), text, "Give it the same parts, and no each."
+            ended.add(step.ends)
+        held = [
+            title
+            for title, one in begun.items()
+            if title not in ended and one.meanwhile is not None and one.meanwhile.state == "hold"
+        ]
+        if step.restarts and held:
+            text = f"step {step.title!r} restarts something while {held[0]!r} holds it"
+            yield path, text, "Move it behind the step that ends the hold."
+        if step.meanwhile is not None:
+            begun[step.title] = step
+    for path, step in placed_steps(kind):
+        if step.title in begun and step.title not in ended and step is begun[step.title]:
+            text = f"no step ends what {step.title!r} begins"
+            yield (*path, "meanwhile"), text, "Give the step that ends it: ends = TITLE."
+
+
+def _whenever(ends: StepModel, begins: StepModel) -> bool:
+    """Whether one is done in every restore in which the other is."""
+    return not ends.parts or (bool(begins.parts) and set(begins.parts) <= set(ends.parts))
 
 
 def _drawn(kind: Kind) -> str:

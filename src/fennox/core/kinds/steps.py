@@ -23,6 +23,18 @@ class Each(KindModel):
     """The census list."""
 
 
+class Meanwhile(KindModel):
+    """How a step leaves the target until another step `ends` that; a run sheet names it while it
+    lasts, and a restore that stands still meanwhile is a concern.
+    """
+
+    state: Literal["mode", "hold", "access"]
+    """`mode`: the target is in a special state; `hold`: something must not start or restart yet;
+    `access`: something was opened for the restore."""
+    says: str
+    """What is so meanwhile, as a sentence."""
+
+
 Verb = Literal["command", "request", "write", "upload", "gate", "rejoin", "check", "validate"]
 
 
@@ -49,6 +61,12 @@ class StepModel(KindModel):
     """Whether something is restarted."""
     limit: Annotated[int, Field(gt=0, le=86400)] = 120
     """Seconds it may take."""
+    stoppable: bool = True
+    """Whether it can be stopped half way; otherwise stopping the restore waits for its end."""
+    meanwhile: Meanwhile | None = None
+    """How it leaves the target until the step that `ends` it."""
+    ends: str | None = None
+    """The title of the step whose `meanwhile` it ends."""
     run: Words | None = None
     """The command, as a list of words."""
     codes: list[int] = [0]
@@ -62,11 +80,12 @@ class StepModel(KindModel):
     document: str | None = None
     """The document that is fed to the command or uploaded."""
     ask: str | None = None
-    """The question of a gate; `{names}` are those of `each`."""
+    """The question of a gate; `{names}` are those of `each`. With `run` or `request`, the gate is
+    open while that does not give what it should, whatever was answered."""
     owners: Literal["names", "numbers"] = "names"
     """Whether files get their owners by name or by number."""
     expect: str | None = None
-    """A regular expression that the output of a check must fit."""
+    """A regular expression that the output of a check or a gate must fit."""
     within: Annotated[int, Field(ge=0, le=86400)] = 0
     """Seconds in which a check that does not pass is made again."""
     address: Literal["target", "backup"] = "target"
@@ -86,7 +105,7 @@ class StepModel(KindModel):
             "upload": (
                 self.request is not None and self.document is not None and len(self.parts) == 1
             ),
-            "gate": self.ask is not None,
+            "gate": self.ask is not None and (self.run is None or self.request is None),
             "rejoin": True,
             "check": (self.run is None) != (self.request is None),
         }
@@ -97,7 +116,7 @@ class StepModel(KindModel):
                 "request": "request",
                 "write": "exactly one part",
                 "upload": "request, document and exactly one part",
-                "gate": "ask",
+                "gate": "ask, and at most one of run and request",
                 "check": "either run or request",
             }
             raise ValueError(f"a step that does {self.do!r} needs {needs[self.do]}")

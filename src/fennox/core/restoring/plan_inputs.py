@@ -32,8 +32,8 @@ class Target:
 @dataclass(frozen=True)
 class RestoreSource:
     """The backup as planning needs it. ``head``, ``documents``: as they will be written, with the
-    values of the place in ``placed``. ``standing``: findings about it, such as doubtful, expired,
-    damaged.
+    values of the place in ``placed``; ``sizes``: of those documents, in bytes. ``standing``:
+    findings about it, such as doubtful, expired, damaged.
     """
 
     backup: str
@@ -42,6 +42,7 @@ class RestoreSource:
     head: Head
     documents: Mapping[str, Mapping[str, str]]
     login_account: str
+    sizes: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
     address: str = ""  # present address of the system
     machine: str = ""  # id of the system's present machine; empty: unknown
     key: str = ""  # its accepted key

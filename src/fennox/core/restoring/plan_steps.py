@@ -15,6 +15,7 @@ from fennox.core.kinds.expressions import filled, filled_json
 from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import StepModel
+from fennox.core.names import document_name
 from fennox.core.restoring import proving
 from fennox.core.restoring.plan_inputs import (
     RestoreSource,
@@ -69,7 +70,13 @@ def steps_of(
         if back is not None and back.added and phase not in ("prepare", "clear", "write"):
             steps.append(_removal(len(steps) + 1, back.added))
             back = replace(back, added=[])
-        steps.append(_sheet_step(len(steps) + 1, phase, index, step, names, settings))
+        planned = _sheet_step(len(steps) + 1, phase, index, step, names, settings)
+        begun_by = [one.number for one in steps if step.ends is not None and one.title == step.ends]
+        more = {
+            "ends": begun_by[-1] if begun_by else None,
+            "size": _bytes_sent(step, names, source.sizes),
+        }
+        steps.append(planned.model_copy(update=more))
     if back is not None and back.added:
         steps.append(_removal(len(steps) + 1, back.added))
     steps.append(
@@ -198,7 +205,32 @@ def _sheet_step(
         undone=step.undone,
         no_return=step.no_return,
         repeat=step.repeat,
+        stoppable=step.stoppable,
+        meanwhile=step.meanwhile,
     )
+
+
+def _bytes_sent(
+    step: StepModel, names: list[str], sizes: Mapping[str, Mapping[str, int]]
+) -> int | None:
+    if step.do in ("write", "validate"):
+        return sum(sum(sizes.get(part, {}).values()) for part in step.parts)
+    if step.document is None:
+        return None
+    held = sizes.get(step.parts[0], {})
+    return sum(
+        next((held[shape] for shape in documents_of(step.document, name) if shape in held), 0)
+        for name in names or [""]
+    )
+
+
+def documents_of(pattern: str, name: str) -> list[str]:
+    """Paths that the document of a step may have for a listed name: as it is, and
+    percent-encoded (``%2F``).
+    """
+    return [
+        filled(pattern, {"name": shape}) for shape in dict.fromkeys((name, document_name(name)))
+    ]
 
 
 def names_for(kind: Kind, step: StepModel, head: Head, target: Census) -> list[str]:

@@ -9,7 +9,8 @@ from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Head
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression, PartModel
-from fennox.core.restoring.sheet import CheckProof, ListProof, Proof, Sheet
+from fennox.core.restoring.proof import CheckProof, ListProof, Proof
+from fennox.core.restoring.sheet import Sheet
 
 
 def covered_lists(kind: Kind, parts: list[str]) -> tuple[list[str], list[str]]:

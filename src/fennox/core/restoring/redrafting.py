@@ -2,24 +2,27 @@
 
 from __future__ import annotations
 
-from fennox.core.restoring.sheet import Sheet, SheetStep
+from fennox.core.restoring.sheet import Gate, Sheet, SheetStep
 
 _LOOKS = ("look", "check", "proof")  # these look again
 
 
 def carried_over(then: Sheet, now: Sheet) -> Sheet:
     """``now`` with everything that is done on ``then``: safety copy, answers, and steps that are
-    the same. A step is done again if what it sends or writes differs.
+    the same. A step is done again if what it sends or writes differs, or a person ended what it
+    had begun. What is not known of a step that must not be repeated stays unknown.
     """
     if not then.begun() and then.safety is None:
         return now.model_copy(update={"version": then.version + 1})
-    done = [step for step in then.steps if step.state == "done" and step.do not in _LOOKS]
-    carried = {"state", "started", "ended", "detail", "answered"}
-    steps = []
+    steps: list[SheetStep] = []
+    numbers: dict[int, int] = {}
     for step in now.steps:
-        before = next((one for one in done if _same(one, step, then, now)), None)
-        told = {name: getattr(before, name) for name in carried} if before is not None else {}
-        steps.append(step.model_copy(update=told))
+        before = next((one for one in then.steps if _alike(one, step)), None)
+        if before is None:
+            steps.append(step)
+            continue
+        numbers[before.number] = step.number
+        steps.append(step.model_copy(update=_told(before, step, then, now)))
     return now.model_copy(
         update={
             "version": then.version + 1,
@@ -28,16 +31,39 @@ def carried_over(then: Sheet, now: Sheet) -> Sheet:
             "fresh_census": then.fresh_census,
             "rejoined": then.rejoined,
             "return_on_failure": then.return_on_failure,
-            "gates": [gate for gate in then.gates if gate.answer is not None],
+            "gates": _answered(then.gates, numbers),
             "state": "stopped",
         }
     )
 
 
+def _answered(gates: list[Gate], numbers: dict[int, int]) -> list[Gate]:
+    """Answers, at the steps where they now belong."""
+    return [
+        gate.model_copy(update={"step": numbers[gate.step] if gate.step is not None else None})
+        for gate in gates
+        if gate.answer is not None and (gate.step is None or gate.step in numbers)
+    ]
+
+
+def _told(before: SheetStep, step: SheetStep, then: Sheet, now: Sheet) -> dict[str, object]:
+    """What the step before tells of the one that takes its place."""
+    if before.do in _LOOKS or before.released_by:
+        return {}
+    same = _same(before, step, then, now)
+    cut = before.state in ("doing", "unknown", "failed") and (same or not before.repeat)
+    if not cut and not (same and before.state == "done"):
+        return {}
+    kept = ("state", "started", "ended", "detail", "answered")
+    return {name: getattr(before, name) for name in kept}
+
+
+def _alike(one: SheetStep, other: SheetStep) -> bool:
+    return (one.phase, one.title, one.do) == (other.phase, other.title, other.do)
+
+
 def _same(one: SheetStep, other: SheetStep, then: Sheet, now: Sheet) -> bool:
-    alike = (one.phase, one.title, one.do) == (other.phase, other.title, other.do)
-    if not alike:
-        return False
+    """Whether both do the same, of two that are alike."""
     if one.do == "safety":
         return True
     if one.do == "gate":

@@ -9,9 +9,10 @@ from pydantic import Field, model_validator
 
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.literals import Phase
-from fennox.core.kinds.steps import Verb
+from fennox.core.kinds.steps import Meanwhile, Verb
 from fennox.core.places.placed import Placed
 from fennox.core.places.sheet_model import RestorePurpose, SheetModel
+from fennox.core.restoring.proof import Proof
 from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
@@ -26,7 +27,7 @@ SheetState = Literal[
     "given up",
     "returned",
 ]
-SheetAct = Literal["begin", "continue", "prove", "undo", "return", "answer", "accept"]
+SheetAct = Literal["begin", "continue", "prove", "undo", "return", "answer", "accept", "release"]
 GateKind = Literal["step", "facts", "unknown", "put back", "undo"]
 
 
@@ -77,10 +78,15 @@ class SheetStep(SheetModel):
     undoes: int | None = None  # number of the step it undoes
     names: list[str] = []
     commands: list[str] = []
+    size: int | None = None  # bytes of documents it sends; None: it sends none
     restarts: bool = False
     undone: bool = True
     no_return: bool = False
     repeat: bool = True
+    stoppable: bool = True
+    meanwhile: Meanwhile | None = None
+    ends: int | None = None  # number of the step whose meanwhile it ends
+    released_by: str = ""  # the person who says that its meanwhile is over
     state: StepState = "waiting"
     usually: float | None = None  # seconds, from earlier restores of the kind; None: unknown
     answered: int | None = None  # gate whose answer about an unknown state was used
@@ -101,31 +107,6 @@ class Gate(SheetModel):
     answer: str | None = None
     by: str | None = None
     at: Aware | None = None
-
-
-class ListProof(SheetModel):
-    """One census list at three moments, with the missing and the extra names."""
-
-    name: str
-    backup: int
-    fresh: int | None  # None if the fresh target was not counted
-    after: int
-    missing: list[str]
-    extra: list[str]
-
-
-class CheckProof(SheetModel):
-    title: str
-    passed: bool
-    detail: str
-
-
-class Proof(SheetModel):
-    proved: bool
-    lists: list[ListProof]
-    left_out_lists: list[str]
-    checks: list[CheckProof]
-    at: Aware
 
 
 class After(SheetModel):
@@ -208,6 +189,9 @@ class Sheet(SheetModel):
         if self.state == "waiting" and self.open_gate() is not None:
             return ["answer"]
         back: list[SheetAct] = ["return"] if self.can_return() else []
+        still = self.state in ("failed", "stopped", "not proved", "given up")
+        release: list[SheetAct] = ["release"] if still and self.in_force() else []
+        back += release
         if self.giving_up:
             return ["undo", *back] if self.state in ("failed", "stopped") else back
         undo: list[SheetAct] = ["undo"] if self.begun() and self.purpose != "return" else []
@@ -215,7 +199,8 @@ class Sheet(SheetModel):
             case "draft":
                 return ["begin"]
             case "failed" | "stopped":
-                return ["continue", *undo, *back]
+                on: list[SheetAct] = [] if self.released() else ["continue"]
+                return [*on, *undo, *back]
             case "not proved":
                 return ["prove", *undo, *back]
             case "proved":
@@ -292,6 +277,25 @@ class Sheet(SheetModel):
         """Titles of begun steps that cannot be undone."""
         return [step.title for step in self.begun() if not step.undone]
 
+    def in_force(self) -> list[SheetStep]:
+        """Begun steps that left the target in a state which no finished step has ended since, and
+        nobody released.
+        """
+        over = {step.ends for step in self.steps if step.state == "done"}
+        over |= {step.undoes for step in self.undo if step.state == "done"}
+        return [
+            step
+            for step in self.begun()
+            if step.meanwhile is not None
+            and not step.released_by
+            and step.number not in over
+            and self.state != "returned"  # the way back has gone through the same steps
+        ]
+
+    def released(self) -> list[SheetStep]:
+        """Steps whose state on the target a person ended: what follows them relies on it."""
+        return [step for step in self.steps if step.released_by]
+
     def begin_proof_again(self) -> None:
         """Run the proof and all checks again; no step that changes the target is repeated."""
         for step in self.steps:
@@ -321,7 +325,11 @@ class Sheet(SheetModel):
 
     def ask_anew(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
         gate = Gate(
-            number=len(self.gates) + 1, kind=kind, step=step, question=question, choices=choices
+            number=max((one.number for one in self.gates), default=0) + 1,
+            kind=kind,
+            step=step,
+            question=question,
+            choices=choices,
         )
         self.gates.append(gate)
         return gate

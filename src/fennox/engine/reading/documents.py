@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import AsyncGenerator
 from contextlib import aclosing, nullcontext
 from itertools import groupby
-from urllib.parse import quote
 
 from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import FarSideFailed, PartUnread
@@ -14,7 +13,7 @@ from fennox.core.format.primitives.digest import Digest
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import MAX_EVIDENCE, filled
 from fennox.core.kinds.sources import PartModel, Source
-from fennox.core.names import printable
+from fennox.core.names import document_name, printable
 from fennox.engine.reading.capture import (
     Capture,
     Captured,
@@ -156,11 +155,6 @@ async def hashed(captured: Captured, kept: bytearray | None = None) -> Document:
     if captured.document.type not in ("file", "output"):
         return captured.document
     return captured.document.model_copy(update={"digest": digest.hexdigest(), "size": size})
-
-
-def document_name(name: str) -> str:
-    """A listed name as a part of a document's name."""
-    return quote(name, safe=" @:+=,")
 
 
 async def _names(

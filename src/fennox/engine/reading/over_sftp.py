@@ -136,8 +136,10 @@ def _head(far: FarFile, capture: Capture) -> Document | None:
 
 async def put_files(
     shell: Shell, reader: ReadsContent, documents: list[Document], folder: str, journal: Journal
-) -> None:
-    """Write documents below ``folder``, each atomically, with numeric owners."""
+) -> int:
+    """Write documents below ``folder``, each atomically, with numeric owners. Returns the number of
+    bytes. Raises FarSideFailed if the far side holds another number of one.
+    """
     size = 0
     async with shell.files() as files:
         for number, document in enumerate(documents, start=1):
@@ -151,6 +153,7 @@ async def put_files(
             if document.type == "folder":
                 path = os.fsencode(folder.rstrip("/")) + document.path_bytes()
                 await files.set(path, _like(document, path))
+    return size
 
 
 async def _put(files: RemoteFiles, reader: ReadsContent, document: Document, path: bytes) -> None:
@@ -164,6 +167,13 @@ async def _put(files: RemoteFiles, reader: ReadsContent, document: Document, pat
             await files.make_link(path, document.link_bytes())
     else:
         await files.write(path, reader.content(document), _like(document, path))
+        written = await files.look(path)
+        if written is None or written.size != document.size:
+            held = "none" if written is None else str(written.size)
+            raise FarSideFailed(
+                f"Of {document.path} {document.size} bytes were sent, but the target holds {held}.",
+                "Look at the target's free space, then continue with the sheet.",
+            )
 
 
 async def _make_parents(files: RemoteFiles, path: bytes) -> None:

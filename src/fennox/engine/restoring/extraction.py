@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 import tarfile
 from collections.abc import AsyncGenerator, AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import aclosing, asynccontextmanager
+from dataclasses import dataclass
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
@@ -18,6 +19,9 @@ from fennox.links.base import Output, Shell
 _SCRATCH = re.compile(r"/tmp/fennox-check\.[A-Za-z0-9]{8}")  # noqa: S108  # created by mktemp on the target
 
 
+_TOTALS = re.compile(r"(?m)^Total bytes read: (\d+)\b")
+
+
 async def extract(
     shell: Shell,
     reader: ReadsContent,
@@ -27,19 +31,22 @@ async def extract(
     *,
     numbers: bool,
     limit: float,
-) -> Output:
+) -> tuple[Output, int]:
     """Feed the documents into the target's tar, or write them one by one if that is not GNU tar.
-    ``numbers``: owners by number instead of by name.
+    ``numbers``: owners by number instead of by name. Also returns how many bytes were sent.
     """
     if (
         shell.language != "posix"
         or b"GNU tar" not in (await shell.run(["tar", "--version"])).output
     ):
-        await over_sftp.put_files(shell, reader, documents, folder, journal)
-        return Output(0, b"", "")
+        sent = await over_sftp.put_files(shell, reader, documents, folder, journal)
+        return Output(0, b"", ""), sent
     owners = ["--numeric-owner"] if numbers else []
     words = [
+        "env",
+        "LC_ALL=C",
         "tar",
+        "--totals",
         "-x",
         "-f",
         "-",
@@ -50,7 +57,31 @@ async def extract(
         "--keep-directory-symlink",
         *owners,
     ]
-    return await shell.run(words, feed=_tar(reader, documents, journal), limit=limit)
+    counted = _Counted()
+    stream = counted.count(_tar(reader, documents, journal))
+    return await shell.run(words, feed=stream, limit=limit), counted.so_far
+
+
+@dataclass
+class _Counted:
+    so_far: int = 0  # bytes
+
+    async def count(self, pieces: AsyncGenerator[bytes, None]) -> AsyncGenerator[bytes, None]:
+        async with aclosing(pieces):
+            async for piece in pieces:
+                self.so_far += len(piece)
+                yield piece
+
+
+def read_by_target(said: str) -> int | None:
+    """Bytes that GNU tar says it read, in its ``--totals``; None: it said nothing of them."""
+    found = _TOTALS.search(said)
+    return int(found[1]) if found is not None else None
+
+
+def as_read(sent: int) -> int:
+    """What GNU tar counts when it reads ``sent`` bytes: whole records."""
+    return -(-sent // tarfile.RECORDSIZE) * tarfile.RECORDSIZE
 
 
 async def _tar(

@@ -95,6 +95,14 @@ class PlacedBackup:
                 found[part.name] = {d.path: digest_of(d) async for d in self.documents(part)}
         return found
 
+    async def sizes(self, parts: list[str]) -> dict[str, dict[str, int]]:
+        """Part → path → bytes of what is written; folders and links have none."""
+        return {
+            part.name: {d.path: d.size async for d in self.documents(part) if d.size}
+            for part in (await self.reader.head()).parts
+            if part.name in parts
+        }
+
 
 async def added_by(
     backup: PlacedBackup, safety: BackupReader, target: Target, parts: list[str]

@@ -4,12 +4,13 @@ resume.
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from dataclasses import dataclass
 
 from fennox.core.errors import FennoxError, LeaseLost, Stopped, TryLater
 from fennox.core.restoring import plan_steps
 from fennox.core.restoring.sheet import Gate, GateKind, Sheet, SheetStep
-from fennox.core.words import first_few
+from fennox.core.words import first_few, size
 from fennox.engine.restoring.put_back import asks_whether_it_was_put_back
 from fennox.engine.restoring.step_verbs import StepVerbs
 
@@ -61,6 +62,7 @@ class RestoreUnderWay(StepVerbs):
         for step in steps:
             if step.state in ("done", "not needed"):
                 continue
+            await self.journal.check()  # whoever asked to stop does not find it waiting instead
             if await self._must_wait(step):
                 return False
             await self._do(step)
@@ -104,22 +106,32 @@ class RestoreUnderWay(StepVerbs):
 
     async def _waits_at(self, step: SheetStep) -> bool:
         """Whether a person has not answered yet, or a check shows that the work is not done."""
-        if self._lists_what_is_missing(step) and self.sheet.gate_of("step", step.number) is None:
-            lacking = await self._still_lacking(step)
-            if not lacking:  # a step before it has done it
-                return False
+        unasked = self.sheet.gate_of("step", step.number) is None
+        if unasked and self._is_verified(step) and not await self._not_yet(step):
+            return False  # a step before it has done it, or it was so before
         gate = self.sheet.ask("step", step.number, step.commands[-1], ["done"])
         if gate.answer is None:
             return True
-        lacking = await self._still_lacking(step) if gate.answer == "done" else []
+        lacking = await self._not_yet(step) if gate.answer == "done" else ""
         if lacking:
-            names = first_few(lacking, 8)
-            question = (
-                f"The target still lacks: {names}. Answer done when they are there, or skip to go"
-                " on without."
-            )
+            question = f"{lacking} Answer done when that is mended, or skip to go on without."
             self.sheet.ask_anew("step", step.number, question, ["done", "skip"])
         return bool(lacking)
+
+    def _is_verified(self, step: SheetStep) -> bool:
+        model = self._model(step)
+        return self._lists_what_is_missing(step) or (model.run or model.request) is not None
+
+    async def _not_yet(self, step: SheetStep) -> str:
+        """What the machine itself shows not to be done, as a sentence; empty: nothing."""
+        if lacking := await self._still_lacking(step):
+            return f"The target still lacks: {first_few(lacking, 8)}."
+        model = self._model(step)
+        if model.run is None and model.request is None:
+            return ""
+        await self.journal.step(f"Check whether it is done: {step.title}")
+        passed, detail = await self._look_until(model)
+        return "" if passed else f"The target does not show it yet: {detail}."
 
     def _lists_what_is_missing(self, step: SheetStep) -> bool:
         each = self._model(step).each
@@ -150,11 +162,12 @@ class RestoreUnderWay(StepVerbs):
         if step.state == "done":
             return
         await self._backup.make_ready()
-        await self.journal.step(step.title)
+        await self.journal.step(f"{step.title} ({size(step.size)})" if step.size else step.title)
         step.state, step.started, step.detail = "doing", self.now(), ""
         await self.save(self.sheet)
         try:
-            step.detail = await self._carry_out(step)
+            with nullcontext() if step.stoppable else self.journal.unstoppable():
+                step.detail = await self._carry_out(step)
         except (LeaseLost, Stopped):
             raise
         except FennoxError as error:

@@ -20,13 +20,14 @@ from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
 from fennox.core.restoring import changed_facts, plan_inputs, plan_steps, planning, proving
 from fennox.core.restoring.plan_inputs import Target
-from fennox.core.restoring.sheet import ListProof, Sheet, SheetStep
+from fennox.core.restoring.proof import ListProof
+from fennox.core.restoring.sheet import Sheet, SheetStep
+from fennox.core.words import counted, size
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.vault import Now
 from fennox.engine.journal import Journal
 from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading.capture import values_of
-from fennox.engine.reading.documents import document_name
 from fennox.engine.reading.requests import poll_until
 from fennox.engine.restoring import extraction
 from fennox.engine.restoring.placed_backup import PlacedBackup
@@ -90,7 +91,7 @@ class StepVerbs:
                 return await self._prove()
             case "gate":
                 gate = self.sheet.gate_of("step", step.number)
-                return f"{gate.answer} by {gate.by}" if gate else ""
+                return f"{gate.answer} by {gate.by}" if gate else "nothing was left to do"
             case "command":
                 return await self._commands(self._model(step), step)
             case "validate":
@@ -221,13 +222,14 @@ class StepVerbs:
 
     async def _write(self, model: StepModel) -> str:
         """Feed a tar stream into the target's tar; the reader verifies every chunk."""
-        return f"{await self._extract(model, model.parts[0], '/')} documents"
+        return await self._extract(model, model.parts[0], "/")
 
-    async def _extract(self, model: StepModel, part: str, folder: str) -> int:
+    async def _extract(self, model: StepModel, part: str, folder: str) -> str:
+        """Says what was sent, and what the target says it read."""
         documents = [
             document async for document in self._backup.documents(await self._backup.part(part))
         ]
-        output = await extraction.extract(
+        output, sent = await extraction.extract(
             await self._reached.shell(),
             self._backup,
             documents,
@@ -242,7 +244,14 @@ class StepVerbs:
                 f" {without_secrets(output.errors[:300])}",
                 "Look at the target's free space and rights, then continue with the sheet.",
             )
-        return len(documents)
+        read = extraction.read_by_target(output.errors)
+        if read is not None and read != extraction.as_read(sent):
+            raise FarSideFailed(
+                f"{model.title}: {sent} bytes were sent, but the target read {read}.",
+                "Look at the target's free space, then continue with the sheet.",
+            )
+        seen = "all read by the target" if read is not None else "the target says no number"
+        return f"{counted(len(documents), 'document')}: {size(sent)} sent, {seen}"
 
     async def _upload(self, model: StepModel) -> str:
         assert model.request is not None
@@ -255,11 +264,8 @@ class StepVerbs:
         return f"{document.size} bytes"
 
     async def _document(self, model: StepModel, name: str = "") -> Document:
-        """The document of a step. In its name, a listed name is percent-encoded as stored
-        (``%2F``).
-        """
         assert model.document is not None
-        wanted = {filled(model.document, {"name": shape}) for shape in (name, document_name(name))}
+        wanted = plan_steps.documents_of(model.document, name)
         async for document in self._backup.documents(await self._backup.part(model.parts[0])):
             if document.path in wanted:
                 return document
@@ -269,14 +275,18 @@ class StepVerbs:
         )
 
     async def _check(self, model: StepModel, step: SheetStep) -> str:
+        step.passed, detail = await self._look_until(model)
+        return ("passed" if step.passed else "NOT passed") + (f": {detail}" if detail else "")
+
+    async def _look_until(self, model: StepModel) -> tuple[bool, str]:
+        """Whether it passes within the time it may take, and what was seen if not."""
         ends = anyio.current_time() + model.within
         passed, detail = await self._look(model)
         while not passed and anyio.current_time() < ends:
             await self.journal.check()
             await anyio.sleep(_PAUSE)
             passed, detail = await self._look(model)
-        step.passed = passed
-        return ("passed" if passed else "NOT passed") + (f": {detail}" if detail else "")
+        return passed, detail
 
     async def _look(self, model: StepModel) -> tuple[bool, str]:
         try:

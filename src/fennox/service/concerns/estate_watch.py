@@ -187,6 +187,10 @@ async def found(
         yield item
     async for item in run_watch.failed(session, away):
         yield item
+    async for item in run_watch.left_by_restores(session):
+        yield item
+    async for item in run_watch.unaccepted(session):
+        yield item
     async for item in run_watch.given_up(session, away):
         yield item
     async for item in _routines(session):

@@ -7,7 +7,8 @@ from datetime import datetime, timedelta
 from functools import cache
 from typing import Any
 
-from sqlalchemy import Row, Select, bindparam, exists, func, select
+from sqlalchemy import Row, Select, bindparam, cast, exists, func, select
+from sqlalchemy.dialects.postgresql import JSONB, JSONPATH
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
@@ -111,6 +112,78 @@ async def failed(session: AsyncSession, away: Away) -> AsyncIterator[ConcernFoun
             f"The {run.kind} of {system.name} waits: {run.reason}",
             run.remedy,
             since=run.started,
+        )
+
+
+_STANDS_STILL = ("waiting", "failed", "stopped", "not proved", "given up")
+_LEAVES = cast(SheetRow.data, JSONB).path_exists(cast("$.steps[*].meanwhile.says", JSONPATH))
+
+
+async def left_by_restores(session: AsyncSession) -> AsyncIterator[ConcernFound]:
+    """What restores that stand still left on their targets, until a later one there is proved."""
+    still = (
+        select(SheetRow, System.name)
+        .join(System, System.id == SheetRow.system_id)
+        .where(SheetRow.state.in_(_STANDS_STILL), _LEAVES)
+        .order_by(SheetRow.created)
+    )
+    later = aliased(SheetRow)
+    address = SheetRow.data["target"]["address"].astext
+    over = exists().where(
+        later.created > SheetRow.created,
+        later.state == "proved",
+        later.data["target"]["address"].astext == address,
+    )
+    for row, system in await session.execute(still.where(~over)):
+        sheet = row.data.model_copy(update={"state": row.state})
+        for step in sheet.in_force():
+            if step.meanwhile is None:
+                continue
+            sure = "" if step.state == "done" else f" That step is {step.state}, so it may not be."
+            yield ConcernFound(
+                "left-by-restore",
+                "high",
+                "system",
+                sheet.spare or system,
+                f"A restore of {system} that is {sheet.state} left {sheet.target.address} so:"
+                f" {step.meanwhile.says}{sure}",
+                f"Continue it, give it up, or release it: fennox restore release {row.id[:12]}"
+                f" {step.number}",
+                since=step.started,
+                subject=f"{row.id}|{step.number}",
+            )
+
+
+async def unaccepted(session: AsyncSession) -> AsyncIterator[ConcernFound]:
+    """Proofs that nobody has accepted."""
+    proved = (
+        select(SheetRow, System)
+        .join(System, System.id == SheetRow.system_id)
+        .where(SheetRow.state == "proved", SheetRow.data["accepted"].astext.is_(None))
+        .where(
+            _PURPOSE.in_(("replace", "seed"))
+            | ((_PURPOSE == "repair") & (SheetRow.data["new_identity"].astext == "true"))
+        )
+    )
+    for row, system in await session.execute(proved):
+        sheet = row.data.model_copy(update={"state": row.state})
+        if not sheet.awaits_acceptance():
+            continue
+        because = system.suspended_because if sheet.purpose != "seed" else ""
+        yield ConcernFound(
+            "unaccepted",
+            "high",
+            "system",
+            system.name,
+            f"The restore of {system.name} is proved, but nobody has accepted it:"
+            f" {sheet.new_name or system.name} is not yet the machine at"
+            f" {sheet.after.place.address}.",
+            f"Accept it: fennox restore accept {row.id[:12]}. Or go back: fennox restore return"
+            f" {row.id[:12]}",
+            "Until then its backup and safety copy are held, and the old identity counts.",
+            since=sheet.proof.at if sheet.proof is not None else None,
+            cause=f"suspended|{because}" if because else "",
+            subject=row.id,
         )
 
 

@@ -273,6 +273,8 @@ class RunWorker:
             except TryLater:
                 # the database may return before the lease ends; otherwise the fence protects us
                 continue
+            if journal.going_through and not journal.lost:
+                continue  # asked to stop or not: its time begins when that step has ended
             if journal.stop and asked is None:
                 asked = time.monotonic()
             if asked is not None and time.monotonic() - asked >= max(

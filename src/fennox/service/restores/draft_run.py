@@ -195,6 +195,7 @@ async def _source(
         system_name=system.name,
         head=await backup.head(),
         documents=await backup.digests(parts),
+        sizes=await backup.sizes(parts),
         login_account=material.login.account,
         address=system.address,
         machine=system.machine.id if system.machine is not None else "",

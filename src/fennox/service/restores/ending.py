@@ -24,10 +24,18 @@ def suspension(sheet_id: str) -> str:
 
 
 async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
-    """As :func:`queue.ask_to_stop`; also stops the sheet of a restore that stops immediately."""
+    """As :func:`queue.ask_to_stop`; also stops the sheet of a restore that stops immediately, and
+    says for which step another waits.
+    """
     run = await queue.ask_to_stop(session, run_id, now)
-    if run.kind == "restore" and run.state == "stopped" and run.sheet_id:
-        (await session.get_one(SheetRow, run.sheet_id)).state = "stopped"
+    if run.kind != "restore" or not run.sheet_id:
+        return run
+    row = await session.get_one(SheetRow, run.sheet_id)
+    if run.state == "stopped":
+        row.state = "stopped"
+    for step in row.data.steps:
+        if run.state == "running" and step.state == "doing" and not step.stoppable:
+            run.reason = f"It stops after this step, which cannot be stopped: {step.title}."
     return run
 
 

@@ -14,7 +14,7 @@ from fennox.catalogue.models.systems import System
 from fennox.core.errors import BadInput, Conflict, NotFound
 from fennox.core.facts.run_orders import RestoreOrder, of_kind
 from fennox.core.restoring import purposes
-from fennox.core.restoring.sheet import Sheet
+from fennox.core.restoring.sheet import Sheet, SheetStep
 from fennox.core.time import stamp
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
@@ -135,6 +135,12 @@ def _must_be_startable(data: Sheet, who: Person) -> None:
         )
     if data.giving_up:
         raise Conflict("This restore was given up.", "Draft a new one.")
+    if released := data.released():
+        raise Conflict(
+            f"{released[0].released_by} ended what step {released[0].number} had begun, and the"
+            " steps after it need it.",
+            "Draft it anew, so that it is done again: fennox restore redraft SHEET.",
+        )
 
 
 def _must_lead_back(data: Sheet) -> None:
@@ -247,6 +253,30 @@ async def _order(session: AsyncSession, row: SheetRow, now: datetime) -> Restore
     if before is not None:
         return of_kind(before.order, RestoreOrder)
     return RestoreOrder(safety_backup=secrets.token_hex(16), safety_time=stamp(now))
+
+
+async def release(session: AsyncSession, row: SheetRow, number: int, by: str) -> SheetStep:
+    """By a person's word, what this step left on the target is over. ``row`` is locked. Raises
+    NotFound, Conflict.
+    """
+    data = sheet_of(row)
+    step = next((step for step in data.steps if step.number == number), None)
+    if step is None:
+        raise NotFound(f"The sheet has no step {number}.", "Reload the sheet.", field="step")
+    run = await run_of(session, row)
+    if run is not None and run.state in ACTIVE:
+        raise Conflict(
+            "The restore goes on; a step of its own ends what this one left.",
+            f"Stop it first: fennox run stop {run.id[:12]}",
+        )
+    if "release" not in data.acts() or step not in data.in_force():
+        raise Conflict(
+            f"Nothing that step {number} left on the target is in force.",
+            f"See what is: fennox restore show {row.id[:12]}",
+        )
+    step.released_by = by
+    row.data = data
+    return step
 
 
 @dataclass(frozen=True)

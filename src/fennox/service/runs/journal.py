@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -31,6 +33,7 @@ class CatalogueJournal:
     stop: bool = False
     lost: bool = False
     cut_off: bool = False  # asked to stop, but still running
+    going_through: bool = False  # in a step that cannot be stopped
     _telling: asyncio.Task[None] | None = field(default=None, repr=False)
 
     @property
@@ -65,6 +68,14 @@ class CatalogueJournal:
             raise
         self._raise_flags()
 
+    @contextmanager
+    def unstoppable(self) -> Iterator[None]:
+        self.going_through = True
+        try:
+            yield
+        finally:
+            self.going_through = False
+
     async def close(self) -> None:
         if self._telling is not None:
             self._telling.cancel()
@@ -93,5 +104,5 @@ class CatalogueJournal:
     def _raise_flags(self) -> None:
         if self.lost:
             raise LeaseLost("This worker no longer owns the run.", "Another worker continues it.")
-        if self.stop:
+        if self.stop and not self.going_through:
             raise Stopped("The run was stopped.", "Start it again when you want it.")

@@ -30,6 +30,7 @@ async def shown(session: AsyncSession, row: SheetRow) -> SheetShown:
         estate_afterwards=purposes.estate_afterwards(sheet),
         expected_seconds=sheet.expected_seconds(),
         to_undo=sheet.to_undo(),
+        in_force=sheet.in_force(),
         staying=sheet.staying(),
     )
 

@@ -13,7 +13,14 @@ from fennox.service.restores import acceptance, redraft, requests, returning
 from fennox.service.views import runs as run_views
 from fennox.service.views import sheets
 from fennox.wire.base import Page
-from fennox.wire.restores import Redraft, RestoreShown, RestoreStart, SheetAnswer, SheetShown
+from fennox.wire.restores import (
+    Redraft,
+    RestoreShown,
+    RestoreStart,
+    SheetAnswer,
+    SheetShown,
+    StepReleased,
+)
 from fennox.wire.watch.runs import RunShown
 
 router = api_router("restores")
@@ -177,6 +184,30 @@ async def return_restore(sheet: str, request: Request, context: Here, who: Who) 
             **requests.in_audit(row, drafting.run),
         )
         return await run_views.fresh(context, session, drafting.run)
+
+
+@router.post("/restores/{sheet}/release")
+async def release_step(
+    sheet: str, wanted: StepReleased, request: Request, context: Here, who: Who
+) -> SheetShown:
+    """Say that what a step left on the target is over: a special state, a hold, or access that was
+    opened. Changes nothing on the target.
+    """
+    async with context.session() as session:
+        row = await requests.hold(session, sheet)
+        step = await requests.release(session, row, wanted.step, who.name)
+        assert step.meanwhile is not None
+        await audit.note(
+            session,
+            request,
+            "released a step",
+            "system",
+            row.data.system_name,
+            sheet=row.id,
+            step=step.title,
+            meanwhile=step.meanwhile.says,
+        )
+        return await sheets.shown(session, row)
 
 
 @router.post("/restores/{sheet}/answer", status_code=202)
