@@ -129,10 +129,11 @@ async def _still_ours() -> None:
     """Nobody else has taken the run."""
 
 
-async def read_back(vault: Vault, backup: str) -> dict[str, bytes]:
+async def read_back(vault: Vault, backup: str, index: PackIndex | None = None) -> dict[str, bytes]:
     """All documents of a backup, through the reader."""
-    index = PackIndex()
-    await index.refresh(vault)
+    if index is None:
+        index = PackIndex()
+        await index.refresh(vault)
     reader = BackupReader(vault, index, await vault.find_record(backup))
     found = {}
     for part in (await reader.head()).parts:
