@@ -239,6 +239,15 @@ const answer = useMutation({
               <td class="text-muted">Restarts</td>
               <td>{{ sheet.restarts.join("; ") || "nothing" }}</td>
             </tr>
+            <tr v-for="step in sheet.steps.filter((one) => one.meanwhile)" :key="step.number">
+              <td class="text-muted">Meanwhile</td>
+              <td>
+                {{ step.meanwhile?.says }}
+                <span class="text-sm text-muted">
+                  From step {{ step.number }} to step {{ sheet.steps.find((one) => one.ends === step.number)?.number }}.
+                </span>
+              </td>
+            </tr>
             <tr v-if="unstoppable.length">
               <td class="text-muted">Cannot be stopped</td>
               <td>{{ unstoppable.join("; ") }}</td>

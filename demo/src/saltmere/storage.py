@@ -19,8 +19,8 @@ MANUAL
 5. Import: in the quiet state (``PUT /api/quiet``, ``{"quiet": true}``), ``POST /api/import`` with
    an export. Shares, users, pools and services are replaced, but the default objects stay. The
    appliance then restarts by itself and comes back at the address, and with the administrator's
-   login, of the export; its serial number and certificate stay. An export of another major version
-   is refused. The quiet state ends only when told so.
+   login, of the export; its serial number and certificate stay. Until it restarts it goes on
+   answering as before, from its old address. An export of another major version is refused. The quiet state ends only when told so.
 6. ``GET /api/time`` tells the appliance's clock, in seconds since 1970; with ``--clock SOCKET`` it
    is the estate's. ``GET /api/health`` answers ``ok`` once every share's pool is there.
 """
@@ -203,10 +203,16 @@ async def run(folder: Path, fresh_host: str, fresh_port: int, now: Callable[[], 
         await asyncio.wait({serving, waiting}, return_when=asyncio.FIRST_COMPLETED)
         if serving.done():
             return
-        await asyncio.sleep(0.05)  # the answer to the import goes out first
+        await asyncio.sleep(_lingers(folder))  # the answer to the import goes out first
         server.should_exit = True
         await serving
         await asyncio.sleep(_RESTART_SECONDS)
+
+
+def _lingers(folder: Path) -> float:
+    """Seconds for which it still answers as before; a test may write them into the folder."""
+    told = folder / "lingers"
+    return float(told.read_text()) if told.exists() else 0.05
 
 
 if __name__ == "__main__":

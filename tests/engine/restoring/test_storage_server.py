@@ -77,6 +77,22 @@ async def test_the_whole_story(vault: Vault, appliance: Skerry, place: Place) ->
     await link.close()
 
 
+async def test_an_appliance_that_has_not_restarted_yet_is_not_taken_for_one_that_has(
+    vault: Vault, appliance: Skerry
+) -> None:
+    """It was reached again, and checked, before it went down; the next step met nobody."""
+    keeper = keeper_of(vault, appliance)
+    taken = await keeper.take()
+    (appliance.folder / "lingers").write_text("2")
+    sheet = await keeper.draft(taken, spot(appliance), keeper.login)
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "proved", sheet.proof
+    [loading] = [step for step in sheet.steps if step.do == "upload"]
+    [reached] = [step for step in sheet.steps if step.do == "rejoin"]
+    assert loading.ended is not None
+    assert reached.detail == f"keeper at {appliance.address}, after it had gone"
+
+
 async def test_an_export_without_its_key_says_so_when_taken_and_names_what_is_lost(
     vault: Vault, appliance: Skerry, place: Place
 ) -> None:

@@ -68,7 +68,7 @@ def test_it_is_a_concern_until_a_person_releases_it(service: Service, stopped: s
         [told] = left(client)
         assert "The gauge is at rest." in told
         shown = service.fennox("restore", "show", stopped).stdout
-        assert "special state    The gauge is at rest." in shown
+        assert "special state     The gauge is at rest." in shown
         with pytest.raises(ProblemError, match="Nothing that step 4 left on the target"):
             client.release_step(stopped, 4)
         with pytest.raises(ProblemError, match="has no step 30"):

@@ -21,7 +21,7 @@ def print_sheet(shown: SheetShown) -> None:
     """As text: the steps, the target, and the findings."""
     sheet = shown.sheet
     for label, value in _headed(shown):
-        out.print(f"[dim]{label:17}[/dim]", end="")
+        out.print(f"[dim]{label:18}[/dim]", end="")
         out.print(value, markup=False, soft_wrap=True)
     _in_force(shown)
     print_findings(sheet)
@@ -58,6 +58,9 @@ def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
     yield "known by", f"{place.key}: {sheet.after.key_because}"
     yield "takes", _expected(shown)
     yield "restarts", "; ".join(sheet.restarts) or "nothing"
+    meanwhile = _meanwhile(sheet)
+    if meanwhile:
+        yield "meanwhile", meanwhile
     unstoppable = [step.title for step in sheet.steps if not step.stoppable]
     if unstoppable:
         yield "cannot be stopped", "; ".join(unstoppable)
@@ -68,12 +71,22 @@ def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
 _MEANWHILE = {"mode": "special state", "hold": "must not start", "access": "open access"}
 
 
+def _meanwhile(sheet: Sheet) -> str:
+    """What will be so between two steps, for the reader of a sheet that has not begun."""
+    ends = {step.ends: step.number for step in sheet.steps if step.ends is not None}
+    return " ".join(
+        f"{step.meanwhile.says} (Steps {step.number} to {ends[step.number]}.)"
+        for step in sheet.steps
+        if step.meanwhile is not None and step.number in ends
+    )
+
+
 def _in_force(shown: SheetShown) -> None:
     """What the restore left on the target and has not ended: first of all, in red."""
     for step in shown.in_force:
         if step.meanwhile is not None:
             known = "" if step.state == "done" else f" (or may be: this step is {step.state})"
-            out.print(f"[bold red]{_MEANWHILE[step.meanwhile.state]:17}[/]", end="")
+            out.print(f"[bold red]{_MEANWHILE[step.meanwhile.state]:18}[/]", end="")
             text = f"{step.meanwhile.says}{known} Begun by step {step.number}: {step.title}"
             out.print(text, markup=False, soft_wrap=True)
 

@@ -37,7 +37,7 @@ _OF_A_VERB: dict[str, frozenset[str]] = {
     "write": frozenset({"owners", "limit"}),
     "upload": frozenset({"request", "until", "document", "limit"}),
     "gate": frozenset({"ask", "each", "run", "request", "expect", "within", "limit"}),
-    "rejoin": frozenset({"address", "account", "key", "limit"}),
+    "rejoin": frozenset({"address", "account", "key", "limit", "gone_within"}),
     "check": frozenset({"run", "request", "expect", "within", "each", "limit"}),
 }
 

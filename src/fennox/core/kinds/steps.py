@@ -88,6 +88,9 @@ class StepModel(KindModel):
     """A regular expression that the output of a check or a gate must fit."""
     within: Annotated[int, Field(ge=0, le=86400)] = 0
     """Seconds in which a check that does not pass is made again."""
+    gone_within: Annotated[int, Field(ge=0, le=3600)] = 0
+    """Seconds within which the machine goes away before it comes back: until then it answers as
+    before. 0: it stays."""
     address: Literal["target", "backup"] = "target"
     """Where the machine answers afterwards: as the target did, or as the backup says."""
     account: Literal["target", "backup"] = "target"

@@ -103,7 +103,9 @@ class StepVerbs:
             case "upload":
                 return await self._upload(self._model(step))
             case "rejoin":
-                return await self._reached.rejoin(self._model(step).limit)
+                model = self._model(step)
+                went = await self._reached.see_it_go(model.gone_within)
+                return await self._reached.rejoin(model.limit) + went
             case "check":
                 return await self._check(self._model(step), step)
             case _:

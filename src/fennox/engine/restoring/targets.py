@@ -34,6 +34,7 @@ _CHANGING: frozenset[Phase] = frozenset(
 )  # phases in which a target's address, key or account may change
 _COMES_BACK_WITHIN = 120.0  # seconds a target may be away after a step that may have restarted it
 _PAUSE = 0.5  # seconds between two tries
+_LOOKS_AWAY = 0.05  # seconds between two looks whether it has gone; some are away for less than one
 
 
 async def look_at_target(
@@ -135,6 +136,31 @@ class ReachedTarget:
         return await look_at_target(
             self.kind, await self.current(), self.place(), self.settings, parts, self.evaluates
         )
+
+    async def see_it_go(self, within: float) -> str:
+        """Wait until the machine stops to answer as it did before, since whatever is asked of it
+        until then is answered by what has not restarted yet. Says what was seen.
+        """
+        await self.close()
+        if not within:
+            return ""
+        ends = anyio.current_time() + within
+        while anyio.current_time() < ends:
+            try:
+                link = await self.connect(self.sheet.target, "target")
+            except FennoxError:
+                return ", after it had gone"
+            try:
+                if isinstance(link, Web):  # only a request reveals whether the login is accepted
+                    await identify(self.kind, link, self.settings)
+            except FennoxError:
+                return ", after it had gone"
+            finally:
+                await link.close()
+            await self.journal.check()
+            await anyio.sleep(_LOOKS_AWAY)
+        await self.journal.log("warning", f"It did not go away within {within:.0f} seconds.")
+        return f"; it was not seen to go within {within:.0f} s"
 
     async def rejoin(self, limit: float) -> str:
         """Wait until the machine answers at the expected place with the expected key and login."""
