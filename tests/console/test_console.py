@@ -18,6 +18,7 @@ from tests.places import free_port, loopback
 from tests.service.conftest import enrol
 from tests.service.http.test_steering import odd, steers
 from tests.service.restores.test_giving_up import GAUGE, prepared
+from tests.service.restores.test_left_in_force import RESTING
 from tests.service.running import PASSPHRASE, PASSWORD, Service, came_to
 
 __all__ = ["odd"]
@@ -335,6 +336,29 @@ def test_a_restore_that_failed_is_given_up_in_the_browser(
     expect(page.get_by_text("given up", exact=True)).to_be_visible()
     expect(page.get_by_role("button", name="Go on")).to_have_count(0)
     assert server.read("/srv/history").split() == ["rest", "measure"]
+
+
+@pytest.mark.long
+def test_what_a_restore_left_is_shown_and_released_in_the_browser(
+    page: Page, service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    server.write("/srv/gauge/settings", "depth = 4\n")
+    with service.client() as client:
+        client.add_kind(RESTING)
+        enrol(service, server, key_pair[0], kind="tide-gauge")
+        sheet = prepared(client, service, server)
+        assert service.ended(client.start_restore(sheet).id).state == "failed"
+    sign_in(page, service.address, "harbour-admin", PASSWORD)
+    page.goto(f"/restores/{sheet}")
+    page.get_by_role("button", name="It is over").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("The gauge is at rest.")
+    assert violations(page) == []
+    expect(dialog.get_by_role("button", name="It is over")).to_be_disabled()
+    dialog.get_by_label("Type the system's name").fill("web-9")
+    dialog.get_by_role("button", name="It is over").click()
+    expect(page.get_by_text("In a special state")).to_have_count(0)
+    expect(page.get_by_role("button", name="Continue")).to_have_count(0)
 
 
 @pytest.mark.long

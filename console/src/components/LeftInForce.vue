@@ -22,10 +22,10 @@ const release = useMutation({
 </script>
 
 <template>
-  <ul v-if="steps.length" class="mt-3 border-l-4 border-alarm px-4 py-2">
+  <ul v-if="steps.length" class="mt-3 border-l-4 border-ember bg-ember-soft px-4 py-2">
     <li v-for="step in steps" :key="step.number">
       <template v-if="step.meanwhile">
-        <b class="text-alarm">{{ words[step.meanwhile.state] }}</b
+        <b class="text-ember">{{ words[step.meanwhile.state] }}</b
         >: {{ step.meanwhile.says }}
         <span class="text-sm text-muted">
           Begun by step {{ step.number }}, {{ step.title }}<template v-if="step.state !== 'done'">

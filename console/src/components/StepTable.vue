@@ -35,7 +35,7 @@ function took(from: string | null, to: string | null): string {
             <span v-if="step.restarts" class="mr-1 text-sm text-warn">(restarts)</span>
             <span v-if="!step.undone" class="text-sm text-warn">(cannot be undone)</span>
             <span v-if="!step.stoppable" class="ml-1 text-sm text-warn">(cannot be stopped)</span>
-            <b v-if="step.no_return" class="ml-1 text-sm text-alarm">nothing leads back after it</b>
+            <b v-if="step.no_return" class="ml-1 text-sm text-ember">nothing leads back after it</b>
             <code v-for="command in step.commands" :key="command" class="block whitespace-pre-wrap text-muted">{{ command }}</code>
           </td>
           <td class="whitespace-nowrap text-muted">{{ step.size ? size(step.size) : "" }}</td>

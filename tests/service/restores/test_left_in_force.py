@@ -12,22 +12,19 @@ from tests.service.conftest import enrol
 from tests.service.restores.test_giving_up import GAUGE, prepared
 from tests.service.running import Service, until
 
-HELD = (
-    GAUGE.replace(
-        'run = ["sh", "-c", "echo rest >> /srv/history"]\n',
-        'meanwhile = { state = "mode", says = "The gauge is at rest." }\n'
-        'run = ["sh", "-c", "echo rest >> /srv/history"]\n',
-    )
-    .replace(
-        'run = ["test", "-e", "/srv/low"]\n',
-        "stoppable = false\n"
-        'run = ["sh", "-c", "touch /srv/waits; while test ! -e /srv/low; do sleep 0.1; done"]\n',
-    )
-    .replace(
-        "[[restore.undo]]",
-        '[[restore.finish]]\ntitle = "Start the gauge"\ndo = "command"\nparts = ["gauge"]\n'
-        'ends = "Bring the gauge to rest"\nrestarts = true\nrun = ["true"]\n\n[[restore.undo]]',
-    )
+RESTING = GAUGE.replace(
+    'run = ["sh", "-c", "echo rest >> /srv/history"]\n',
+    'meanwhile = { state = "mode", says = "The gauge is at rest." }\n'
+    'run = ["sh", "-c", "echo rest >> /srv/history"]\n',
+).replace(
+    "[[restore.undo]]",
+    '[[restore.finish]]\ntitle = "Start the gauge"\ndo = "command"\nparts = ["gauge"]\n'
+    'ends = "Bring the gauge to rest"\nrestarts = true\nrun = ["true"]\n\n[[restore.undo]]',
+)
+UNSTOPPABLE = RESTING.replace(
+    'run = ["test", "-e", "/srv/low"]\n',
+    "stoppable = false\n"
+    'run = ["sh", "-c", "touch /srv/waits; while test ! -e /srv/low; do sleep 0.1; done"]\n',
 )
 
 
@@ -42,7 +39,7 @@ def stopped(service: Service, server: LinuxServer, key_pair: tuple[str, str]) ->
     """A restore that was stopped in a step that cannot be stopped, and went through it."""
     server.write("/srv/gauge/settings", "depth = 4\n")
     with service.client() as client:
-        client.add_kind(HELD)
+        client.add_kind(UNSTOPPABLE)
         enrol(service, server, key_pair[0], kind="tide-gauge")
         sheet = prepared(client, service, server)
         shown = service.fennox("restore", "show", sheet).stdout

@@ -145,7 +145,7 @@ async def left_by_restores(session: AsyncSession) -> AsyncIterator[ConcernFound]
                 "high",
                 "system",
                 sheet.spare or system,
-                f"A restore of {system} that is {sheet.state} left {sheet.target.address} so:"
+                f"A restore of {system} ({sheet.state}) left this on {sheet.target.address}:"
                 f" {step.meanwhile.says}{sure}",
                 f"Continue it, give it up, or release it: fennox restore release {row.id[:12]}"
                 f" {step.number}",
