@@ -6054,6 +6054,11 @@ export interface components {
             ends: number | null;
             /** Kind Step */
             kind_step: number | null;
+            /**
+             * Made
+             * @default []
+             */
+            made: string[];
             meanwhile: components["schemas"]["Meanwhile"] | null;
             /**
              * Names

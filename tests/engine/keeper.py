@@ -284,7 +284,7 @@ class Keeper:
             self.login.account,
             placed=placed,
         )
-        back = plan_steps.WayBack("sheet", sheet.to_undo(), added)
+        back = plan_steps.WayBack("sheet", sheet.to_undo(), [*added, *sheet.made()])
         way = planning.plan(
             self.kind,
             planning.Intent("return", way_back=back),

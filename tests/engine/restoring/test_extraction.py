@@ -10,6 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fennox.engine.restoring import extraction
+from fennox.links.base import Address, Credential
+from fennox.links.secure_shell import ssh
+from tests.engine.restoring.test_linux_server import Install
 
 
 @given(st.integers(0, 10**12))
@@ -33,3 +36,20 @@ def test_what_gnu_tar_says_is_understood() -> None:
 
 def test_what_says_nothing_of_it_is_unknown() -> None:
     assert extraction.read_by_target("tar: etc: time stamp is in the future\n") is None
+
+
+async def test_folders_that_are_not_there_yet_are_named(
+    install: Install, key_pair: tuple[str, str]
+) -> None:
+    """A way back left them on the target, empty."""
+    server = install("fresh")
+    server.write("/srv/tide/low/depth", "4\n")
+    link = await ssh.connect(
+        Address(server.host, server.port),
+        Credential("root", private_key=key_pair[0]),
+        server.host_key,
+    )
+    paths = ["/srv/tide/high/depth", "/srv/tide/low/depth", "/srv/a b/c/depth", "/srv/a b/c"]
+    found = await extraction.lacking_folders(link, paths)
+    await link.close()
+    assert found == ["/srv/a b", "/srv/tide/high"]

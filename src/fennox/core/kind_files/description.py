@@ -121,8 +121,8 @@ def _default(field: FieldInfo) -> str:
     value = field.get_default(call_default_factory=True)
     if isinstance(value, KindModel):
         return "{}"
-    return (
-        {True: "true", False: "false", None: "–"}.get(value, repr(value))
-        if not isinstance(value, list | dict)
-        else str(value)
-    )
+    if isinstance(value, bool):  # which equals a number
+        return str(value).lower()
+    if value is None:
+        return "–"
+    return str(value) if isinstance(value, list | dict) else repr(value)

@@ -54,7 +54,7 @@ def _told(before: SheetStep, step: SheetStep, then: Sheet, now: Sheet) -> dict[s
     cut = before.state in ("doing", "unknown", "failed") and (same or not before.repeat)
     if not cut and not (same and before.state == "done"):
         return {}
-    kept = ("state", "started", "ended", "detail", "answered")
+    kept = ("state", "started", "ended", "detail", "answered", "made")
     return {name: getattr(before, name) for name in kept}
 
 

@@ -78,6 +78,7 @@ class SheetStep(SheetModel):
     undoes: int | None = None  # number of the step it undoes
     names: list[str] = []
     commands: list[str] = []
+    made: list[str] = []  # folders that it makes so that documents can lie in them
     size: int | None = None  # bytes of documents it sends; None: it sends none
     restarts: bool = False
     undone: bool = True
@@ -272,6 +273,10 @@ class Sheet(SheetModel):
         """Undo steps of begun steps, in reverse order."""
         begun = {step.number for step in self.begun()}
         return [step for step in self.undo if step.undoes in begun]
+
+    def made(self) -> list[str]:
+        """Folders that no part holds, and that were not there before."""
+        return sorted({path for step in self.steps for path in step.made})
 
     def staying(self) -> list[str]:
         """Titles of begun steps that cannot be undone."""

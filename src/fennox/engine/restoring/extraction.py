@@ -7,6 +7,7 @@ import tarfile
 from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import aclosing, asynccontextmanager
 from dataclasses import dataclass
+from pathlib import PurePosixPath
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
@@ -19,6 +20,8 @@ from fennox.links.base import Output, Shell
 _SCRATCH = re.compile(r"/tmp/fennox-check\.[A-Za-z0-9]{8}")  # noqa: S108  # created by mktemp on the target
 
 
+_AT_ONCE = 200  # paths in one command
+_LACKING = 'for at; do test -e "$at" || printf "%s\\0" "$at"; done'
 _TOTALS = re.compile(r"(?m)^Total bytes read: (\d+)\b")
 
 
@@ -60,6 +63,22 @@ async def extract(
     counted = _Counted()
     stream = counted.count(_tar(reader, documents, journal))
     return await shell.run(words, feed=stream, limit=limit), counted.so_far
+
+
+async def lacking_folders(shell: Shell, paths: list[str]) -> list[str]:
+    """Folders above these documents that are not documents themselves, and not there yet."""
+    above = {str(folder) for path in paths for folder in PurePosixPath(path).parents}
+    wanted = sorted(above - set(paths))
+    if shell.language != "posix":
+        return []
+    found: list[str] = []
+    for start in range(0, len(wanted), _AT_ONCE):
+        words = ["sh", "-c", _LACKING, "sh", *wanted[start : start + _AT_ONCE]]
+        told = await shell.run(words)
+        if told.code != 0:
+            raise FarSideFailed("The target does not say which folders it has.", "Look at it.")
+        found += [name for name in told.output.decode(errors="surrogateescape").split("\0") if name]
+    return found
 
 
 @dataclass

@@ -99,7 +99,7 @@ class StepVerbs:
             case "request":
                 return await self._request(self._model(step))
             case "write":
-                return await self._write(self._model(step))
+                return await self._write(self._model(step), step)
             case "upload":
                 return await self._upload(self._model(step))
             case "rejoin":
@@ -222,8 +222,13 @@ class StepVerbs:
             )
         return ""
 
-    async def _write(self, model: StepModel) -> str:
+    async def _write(self, model: StepModel, step: SheetStep) -> str:
         """Feed a tar stream into the target's tar; the reader verifies every chunk."""
+        held = await self._backup.part(model.parts[0])
+        paths = [document.path async for document in self._backup.documents(held)]
+        lacking = await extraction.lacking_folders(await self._reached.shell(), paths)
+        step.made = sorted({*step.made, *lacking})  # an attempt before may have made some
+        await self.save(self.sheet)
         return await self._extract(model, model.parts[0], "/")
 
     async def _extract(self, model: StepModel, part: str, folder: str) -> str:

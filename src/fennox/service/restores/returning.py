@@ -122,8 +122,8 @@ async def way_back(
     try:
         record = await vault.find_record(row.backup_id)
     except NotFound:  # its backup is gone: its sheet names as many as it shows
-        return WayBack(row.id, sheet.to_undo(), sheet.overwrites.added)
+        return WayBack(row.id, sheet.to_undo(), [*sheet.overwrites.added, *sheet.made()])
     reader = BackupReader(vault, material.reader.index, record)
     backup = PlacedBackup(reader, filled_in(kind, sheet.settings), sheet.placed, evaluates)
     added = await added_by(backup, material.reader, target, written)
-    return WayBack(row.id, sheet.to_undo(), added)
+    return WayBack(row.id, sheet.to_undo(), [*added, *sheet.made()])
