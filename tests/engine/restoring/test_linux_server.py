@@ -26,6 +26,7 @@ from fennox.core.errors import (
 )
 from fennox.core.format import sweeps
 from fennox.core.format.manifest import Document
+from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.backups.vault import Vault
 from fennox.engine.inspection import backup_comparison
@@ -36,7 +37,9 @@ from fennox.links.base import Address, Credential
 from fennox.links.secure_shell import ssh
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.backups import all_backups
+from tests.disks import tree
 from tests.engine.keeper import Here, Keeper
+from tests.engine.restoring.foretold import as_foretold
 
 Install = Callable[..., LinuxServer]
 
@@ -175,6 +178,22 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
     ), "it counts as the system now, and is what it was"
     again = await keeper.take()
     assert again.head.census == taken.head.census
+
+
+@pytest.mark.parametrize("purpose", ["repair", "replace", "practise", "seed"])
+async def test_what_a_sheet_foretells_is_what_happens(
+    keeper: Keeper, server: LinuxServer, install: Install, purpose: RestorePurpose
+) -> None:
+    taken = await keeper.take()
+    server.lose()
+    private, public = new_key_pair("fresh-root")
+    fresh = install("debian", public)
+    before, login = tree(fresh), Credential("root", private_key=private)
+    sheet = await keeper.draft(taken, place_of(fresh), login, purpose=purpose)
+    said = sheet.model_copy(deep=True)
+    await run_to_the_end(keeper, sheet, taken, fresh)
+    assert sheet.state == "proved", sheet.proof
+    await as_foretold(keeper, said, sheet, before, fresh)
 
 
 async def test_a_daemon_whose_number_changes_is_told_and_files_of_nobody_fail_the_proof(

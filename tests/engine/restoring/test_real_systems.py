@@ -11,14 +11,16 @@ import pytest
 
 from fennox.core.compare.model import Comparison
 from fennox.core.errors import FarSideFailed
+from fennox.core.places.sheet_model import RestorePurpose
 from fennox.engine.backups.vault import Vault
 from fennox.links.base import Credential
 from saltmere import names, web
-from saltmere.linux import LinuxServer
+from saltmere.linux import LinuxServer, new_key_pair
 from tests.backups import read_back
+from tests.disks import differing, tree
+from tests.engine.restoring.foretold import as_foretold, moves, running
 from tests.engine.stories import PROGRAMS, STORIES
 from tests.engine.story import Story, keeper_of, place_of, to_the_end
-from tests.service.restores.test_returning import differing, tree
 
 Install = Callable[..., LinuxServer]
 
@@ -98,22 +100,40 @@ async def test_a_real_system_is_taken_changed_lost_and_comes_back_elsewhere(
         check for check in way.proof.checks if not check.passed
     ]
     assert fresh.host_key == key
-    assert {path for path in differing(before, tree(fresh)) if not _moves(path)} == set()
+    assert {path for path in differing(before, tree(fresh)) if not moves(path)} == set()
     extra = {item.name: item.extra for item in way.proof.lists if item.extra}
     assert extra == {}, "what the restore added is gone"
 
 
-def _moves(path: str) -> bool:
-    """What programs write themselves below /etc while they run."""
-    own = ("etc/ldap/slapd.d", "etc/bind/rndc.key", "root/.cache")
-    folders = (
-        "etc/libvirt/qemu",
-        "etc/libvirt/storage",
-        "etc/libvirt/storage/autostart",
-        "etc/libvirt/qemu/networks",
-        "etc/libvirt/qemu/autostart",
-    )
-    return path.startswith(own) or path in folders
+@pytest.mark.parametrize("purpose", ["repair", "replace", "practise", "seed"])
+@pytest.mark.long
+async def test_what_a_sheet_foretells_is_what_happens(
+    story: Story,
+    vault: Vault,
+    install: Install,
+    key_pair: tuple[str, str],
+    purpose: RestorePurpose,
+) -> None:
+    server = install("web-9")
+    story.install(server)
+    story.configure(server)
+    keeper = keeper_of(story, vault, server, key_pair[0])
+    taken = await keeper.take()
+    truth = story.truth(server)
+    server.lose()
+    private, public = new_key_pair("fresh-root")
+    fresh = install("fresh", public)
+    story.install(fresh)
+    before, processes = tree(fresh), running(fresh, PROGRAMS[story.kind])
+    login = Credential("root", private_key=private)
+    sheet = await keeper.draft(taken, place_of(fresh), login, purpose=purpose)
+    said = sheet.model_copy(deep=True)
+    await to_the_end(keeper, sheet, taken, fresh)
+    assert sheet.state == "proved", sheet.proof
+    assert story.truth(fresh) == truth
+    await as_foretold(keeper, said, sheet, before, fresh)
+    restarted = running(fresh, PROGRAMS[story.kind]) != processes
+    assert restarted <= bool(said.restarts), "a restart that was not foretold"
 
 
 async def test_what_the_target_does_not_accept_is_never_put_back(

@@ -17,11 +17,11 @@ from fennox.client.api import Client
 from fennox.wire.restores import NewDraft
 from fennox.wire.stores import NewLogin
 from saltmere.linux import LinuxServer, new_key_pair
+from tests.disks import differing, tree
 from tests.service.conftest import enrol
 from tests.service.processes.test_story import PACKAGES
 from tests.service.restores.test_purposes import Install, Pair, at, backup_of
 from tests.service.restores.test_redraft import ONCE
-from tests.service.restores.test_returning import differing, tree
 from tests.service.running import Service, came_to, until
 
 log = logging.getLogger(__name__)

@@ -443,3 +443,13 @@ def test_a_sheet_foretells_how_long_it_takes_by_earlier_restores(
     )
     assert second.expected_seconds == pytest.approx(sum(foretold.values()))
     assert "usually" in service.fennox("restore", "show", second.id).stdout
+    with service.client() as client:
+        proved(service, client, second.id)
+        done = client.sheet(second.id).sheet.steps
+    took_then = sum(
+        (step.ended - step.started).total_seconds()
+        for step in done
+        if step.do != "gate" and step.started is not None and step.ended is not None
+    )
+    assert second.expected_seconds is not None
+    assert second.expected_seconds / 3 <= took_then <= second.expected_seconds * 3
