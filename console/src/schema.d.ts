@@ -5183,6 +5183,11 @@ export interface components {
             left_out_lists: string[];
             /** Lists */
             lists: components["schemas"]["ListProof"][];
+            /**
+             * Machine
+             * @default []
+             */
+            machine: components["schemas"]["ListProof"][];
             /** Proved */
             proved: boolean;
         };

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from fennox.core.format.manifest import Finding, Head, KindFile, Machine, Part, Reached
 from fennox.core.format.trees import EMPTY
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring import changed_facts, planning, proving, purposes, versions
+from fennox.core.restoring import changed_facts, fitting, planning, proving, purposes
 from fennox.core.restoring.plan_inputs import RestoreSource, Target
 from fennox.core.restoring.proof import CheckProof
 from fennox.core.restoring.sheet import Place, Sheet, SheetAct, SheetState
@@ -186,7 +186,7 @@ def test_odd_version_forms_are_compared_by_their_first_number(
     backup: str, other: str, fits: bool
 ) -> None:
     assert (
-        versions.version_fits(SKERRY.requires.version, SKERRY.requires.version_form, backup, other)
+        fitting.version_fits(SKERRY.requires.version, SKERRY.requires.version_form, backup, other)
         is fits
     )
 
@@ -199,7 +199,7 @@ def test_not_older_orders_versions_as_numbers(ours: list[int], theirs: list[int]
     requires = LINUX.requires.model_copy(update={"version": "not-older"})
     kind = LINUX.model_copy(update={"requires": requires})
     texts = [".".join(str(number) for number in numbers) for numbers in (ours, theirs)]
-    assert versions.version_fits(kind.requires.version, kind.requires.version_form, *texts) is (
+    assert fitting.version_fits(kind.requires.version, kind.requires.version_form, *texts) is (
         theirs >= ours
     )
 

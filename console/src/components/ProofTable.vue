@@ -34,6 +34,19 @@ defineProps<{ proof: Schema["Proof"] }>();
           <td class="text-muted">{{ some(item.extra, 8) || "nothing" }}</td>
         </tr>
       </tbody>
+      <tbody v-if="proof.machine.length">
+        <tr>
+          <td colspan="6" class="text-sm text-muted">Of the machine itself: no restore brings it, and no proof needs it</td>
+        </tr>
+        <tr v-for="item in proof.machine" :key="item.name" class="text-muted">
+          <td>{{ item.name }}</td>
+          <td>{{ item.backup }}</td>
+          <td>{{ item.fresh ?? "–" }}</td>
+          <td>{{ item.after }}</td>
+          <td>{{ some(item.missing, 12) || "nothing" }}</td>
+          <td>{{ some(item.extra, 8) || "nothing" }}</td>
+        </tr>
+      </tbody>
     </table>
   </div>
   <p v-if="proof.left_out_lists.length" class="mt-3">

@@ -190,6 +190,7 @@ describe("the proof", () => {
     proved: false,
     at: "2026-03-01T12:00:00Z",
     left_out_lists: [],
+      machine: [],
     lists: [
       { name: "packages", backup: 3, fresh: 1, after: 2, missing: ["nginx"], extra: [] },
       { name: "documents of settings", backup: 9, fresh: null, after: 9, missing: [], extra: ["odd"] },

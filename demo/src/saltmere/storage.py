@@ -20,7 +20,8 @@ MANUAL
    an export. Shares, users, pools and services are replaced, but the default objects stay. The
    appliance then restarts by itself and comes back at the address, and with the administrator's
    login, of the export; its serial number and certificate stay. Until it restarts it goes on
-   answering as before, from its old address. An export of another major version is refused. The quiet state ends only when told so.
+   answering as before, from its old address. An export of another major version is refused. The
+   quiet state ends only when told so.
 6. ``GET /api/time`` tells the appliance's clock, in seconds since 1970; with ``--clock SOCKET`` it
    is the estate's. ``GET /api/health`` answers ``ok`` once every share's pool is there.
 """

@@ -9,7 +9,7 @@ from fennox.cli.output import out, show_table, when
 from fennox.cli.words.restores import PURPOSES
 from fennox.core.names import printable
 from fennox.core.places.placed import Placed
-from fennox.core.restoring.proof import Proof
+from fennox.core.restoring.proof import ListProof, Proof
 from fennox.core.restoring.sheet import Sheet, SheetStep
 from fennox.core.words import first_few, size
 from fennox.wire.restores import SheetShown
@@ -222,11 +222,7 @@ def _undo(sheet: Sheet) -> None:
         _step_table(sheet.undo)
 
 
-def _proof(proof: Proof) -> None:
-    verdict = (
-        "[bold green]PROVED[/bold green]" if proof.proved else "[bold red]NOT PROVED[/bold red]"
-    )
-    out.print(f"\n{verdict} {when(proof.at)}")
+def _lists(lists: list[ListProof]) -> None:
     show_table(
         ["LIST", "BACKUP", "FRESH", "AFTER", "MISSING", "ONLY ON TARGET"],
         [
@@ -238,9 +234,20 @@ def _proof(proof: Proof) -> None:
                 ", ".join(item.missing[:6]) or "-",
                 ", ".join(item.extra[:6]) or "-",
             ]
-            for item in proof.lists
+            for item in lists
         ],
     )
+
+
+def _proof(proof: Proof) -> None:
+    verdict = (
+        "[bold green]PROVED[/bold green]" if proof.proved else "[bold red]NOT PROVED[/bold red]"
+    )
+    out.print(f"\n{verdict} {when(proof.at)}")
+    _lists(proof.lists)
+    if proof.machine:
+        out.print("[dim]of the machine itself: no restore brings it, and no proof needs it[/dim]")
+        _lists(proof.machine)
     if proof.left_out_lists:
         out.print(
             f"[yellow]not compared[/yellow]  {', '.join(proof.left_out_lists)}", soft_wrap=True

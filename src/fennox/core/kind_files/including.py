@@ -29,6 +29,8 @@ _LISTS = (
     "answers_for",
     "around",
     "default_logins",
+    "machine",
+    "sizes",
     "numbers",
     "place",
     "noise",

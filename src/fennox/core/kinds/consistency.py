@@ -117,6 +117,8 @@ def _lists(kind: Kind) -> Iterator[Said]:
         *((("requires", "names"), name) for name in kind.requires.names),
         *((("guard", "required"), name) for name in kind.guard.required),
         *((("numbers",), name) for name in kind.numbers),
+        *((("machine",), name) for name in kind.machine),
+        *((("sizes",), name) for name in kind.sizes),
         *((("relies_on",), name) for name in kind.relies_on),
         *((("answers_for",), name) for name in kind.answers_for),
         *([(("replicas", "list"), kind.replicas.list)] if kind.replicas else []),

@@ -101,6 +101,11 @@ class Kind(KindModel):
     """Programs whose version the target must match as well."""
     numbers: list[str] = []
     """Census lists of `name number`: a draft names those whose number on the target differs."""
+    machine: list[str] = []
+    """Census lists of what the machine itself is, such as disks: a draft names what the target has
+    otherwise, a restore changes nothing of it, and it is shown beside the proof."""
+    sizes: list[str] = []
+    """Of these, lists of `name bytes`: a draft warns where the target has less in all."""
     place: list[PlaceRule] = []
     """Values that belong to a machine and its place."""
     guard: Guard = Guard()

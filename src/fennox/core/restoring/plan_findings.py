@@ -8,6 +8,7 @@ from fennox.core.format.manifest import Finding, Severity
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import proving
+from fennox.core.restoring.fitting import other_machine, version_fits
 from fennox.core.restoring.plan_inputs import (
     RestoreSource,
     Target,
@@ -16,7 +17,6 @@ from fennox.core.restoring.plan_inputs import (
 )
 from fennox.core.restoring.plan_steps import RULES
 from fennox.core.restoring.sheet import Overwrites
-from fennox.core.restoring.versions import version_fits
 from fennox.core.words import first_few
 
 
@@ -31,6 +31,7 @@ def findings_of(
         *_never_put_back(kind, parts),
         *_programs(kind, source, target, parts),
         *_other_numbers(kind, source, target, parts),
+        *other_machine(kind, source.head, target.census),
         *_lacks(kind, source, target, parts),
         *_by_hand(kind),
         *_not_held(source, parts),

@@ -28,4 +28,5 @@ class Proof(SheetModel):
     lists: list[ListProof]
     left_out_lists: list[str]
     checks: list[CheckProof]
+    machine: list[ListProof] = []  # of the machine itself: no part of the verdict
     at: Aware

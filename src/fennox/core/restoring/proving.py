@@ -55,6 +55,22 @@ def compare_census(
 
     Lists that the backup has not counted are left out.
     """
+    return [
+        item for item in _compared(kind, parts, head, fresh, after) if item.name not in kind.machine
+    ]
+
+
+def of_the_machine(
+    kind: Kind, parts: list[str], head: Head, fresh: Census, after: Census
+) -> list[ListProof]:
+    """The lists of what the machine itself is, likewise: a restore brings nothing of them."""
+    compared = _compared(kind, parts, head, fresh, after)
+    return [item for item in compared if item.name in kind.machine and (item.backup or item.after)]
+
+
+def _compared(
+    kind: Kind, parts: list[str], head: Head, fresh: Census, after: Census
+) -> list[ListProof]:
     covered, _ = covered_lists(kind, parts)
     backup, counted = head.census, counted_lists(kind, head)
     return [
@@ -146,7 +162,11 @@ def unread(kind: Kind, why: Mapping[str, str]) -> list[CheckProof]:
 
 
 def prove(
-    lists: list[ListProof], left_out: list[str], checks: list[CheckProof], at: datetime
+    lists: list[ListProof],
+    left_out: list[str],
+    checks: list[CheckProof],
+    at: datetime,
+    machine: list[ListProof] | None = None,
 ) -> Proof:
     """Proved: something was compared, no name of the backup is missing, and every check passed.
 
@@ -157,4 +177,11 @@ def prove(
         and not any(item.missing for item in lists)
         and all(check.passed for check in checks)
     )
-    return Proof(proved=proved, lists=lists, left_out_lists=left_out, checks=checks, at=at)
+    return Proof(
+        proved=proved,
+        lists=lists,
+        left_out_lists=left_out,
+        checks=checks,
+        at=at,
+        machine=machine or [],
+    )

@@ -142,7 +142,7 @@ class Inquiry:
             came = came or (self.now() if self.now is not None else None)
             kept += block
         if len(kept) > most and asked.output is not None:
-            self._still = False
+            self._still &= asked.made  # of that one the files tell that it is made from
             self._spoken.append(Spoken(asked, asked.output, bytes(kept), running, blocks, None))
             return
         while len(kept) > most and await next_block(blocks, asked.name) is not None:

@@ -320,14 +320,14 @@ class StepVerbs:
     async def _prove(self) -> str:
         after = await self._reached.look(self.sheet.parts)
         head = await self._backup.head()
-        lists = proving.compare_census(
-            self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census
-        )
+        facts = (self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census)
+        lists = proving.compare_census(*facts)
         lists += await self._written_documents(after)
         lists += proving.kept_documents(self.sheet, after.documents)
         left_out = proving.not_proved(self.kind, self.sheet.parts, head, lists)
         checks = [*proving.checks_of(self.sheet), *proving.unread(self.kind, after.unread)]
-        proof = proving.prove(lists, left_out, checks, self.now())
+        machine = proving.of_the_machine(*facts)
+        proof = proving.prove(lists, left_out, checks, self.now(), machine)
         self.sheet.proof = proof
         self.sheet.target_machine = after.machine.id
         missing = sum(len(item.missing) for item in proof.lists)
