@@ -7,6 +7,7 @@ from __future__ import annotations
 import pytest
 
 from fennox.core.errors import KeyChanged, KeyUnknown, Unreachable, WrongLogin
+from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.restoring.sheet import Place as Spot
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
@@ -75,6 +76,33 @@ async def test_the_whole_story(vault: Vault, appliance: Skerry, place: Place) ->
     with pytest.raises(WrongLogin):
         await link.request("GET", "/api/about")
     await link.close()
+
+
+@pytest.mark.parametrize("purpose", ["replace", "practise", "seed"])
+async def test_another_appliance_keeps_its_own_address(
+    vault: Vault, appliance: Skerry, place: Place, purpose: RestorePurpose
+) -> None:
+    """Practice took production's address over."""
+    keeper = keeper_of(vault, appliance)
+    taken = await keeper.take()
+    fresh = place()
+    where, key = fresh.address, fresh.fingerprint
+    login = Credential("admin", password="admin")
+    sheet = await keeper.draft(taken, spot(fresh), login, purpose=purpose)
+    said = sheet.after.place
+    assert said == Spot(address=where, account="keeper", key=key)
+    [network] = [value for value in sheet.placed.values if value.name == "network-address"]
+    assert (network.choice, network.entries[2].after) == ("target", where)
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "proved", sheet.proof
+    fresh.account, fresh.password = "keeper", PASSWORD
+    told = fresh.request("GET", "/api/about")
+    assert isinstance(told, dict)
+    assert (
+        told["name"]
+        == {"replace": "quay-store", "practise": "quay-store", "seed": "web-10"}[purpose]
+    )
+    assert isinstance(appliance.request("GET", "/api/about"), dict), "production is as it was"
 
 
 async def test_an_appliance_that_has_not_restarted_yet_is_not_taken_for_one_that_has(

@@ -9,7 +9,7 @@ from typing import Literal, TypeVar
 
 import anyio
 
-from fennox.core.errors import FarSideFailed, FennoxError, PartUnread, TryLater
+from fennox.core.errors import FarSideFailed, FennoxError, PartUnread, TryLater, Unreachable
 from fennox.core.evidence.evaluation import Census, parts_to_take
 from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.literals import Phase
@@ -147,20 +147,23 @@ class ReachedTarget:
         ends = anyio.current_time() + within
         while anyio.current_time() < ends:
             try:
-                link = await self.connect(self.sheet.target, "target")
-            except FennoxError:
+                await self._answers(self.sheet.target)
+            except Unreachable:
                 return ", after it had gone"
-            try:
-                if isinstance(link, Web):  # only a request reveals whether the login is accepted
-                    await identify(self.kind, link, self.settings)
             except FennoxError:
-                return ", after it had gone"
-            finally:
-                await link.close()
+                pass  # it may refuse its login already, and has not gone
             await self.journal.check()
             await anyio.sleep(_LOOKS_AWAY)
         await self.journal.log("warning", f"It did not go away within {within:.0f} seconds.")
         return f"; it was not seen to go within {within:.0f} s"
+
+    async def _answers(self, place: Place) -> None:
+        link = await self.connect(place, "target")
+        try:
+            if isinstance(link, Web):  # only a request reveals whether anybody answers
+                await identify(self.kind, link, self.settings)
+        finally:
+            await link.close()
 
     async def rejoin(self, limit: float) -> str:
         """Wait until the machine answers at the expected place with the expected key and login."""
