@@ -165,6 +165,9 @@ def test_a_spare_serves_for_one_system_after_the_other(
         run = service.ended(client.take(NewTake(system="quay-mail")).id)
         first = NewDraft(backup=backup_of(service, client), purpose="practise", onto="spare-1")
         proved(service, client, drafted(service, client, first))
+        with pytest.raises(ProblemError, match="as the practice of web-9 left it") as refused:
+            client.draft(NewDraft(backup=first.backup, purpose="practise", onto="spare-1"))
+        assert "fennox restore return" in str(refused.value.problem.remedy)
         second = NewDraft(
             backup=str(came_to(run, "backup")),
             purpose="practise",

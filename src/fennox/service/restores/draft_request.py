@@ -6,10 +6,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import assert_never
 
+from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.backups import Backup
-from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.runs import Run, SheetRow
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput, Conflict, KeyUnknown
 from fennox.core.evidence.evaluation import parts_to_take
@@ -73,6 +74,8 @@ async def target(
     backup = await find_backup(session, wanted.backup)
     system = await session.get_one(System, backup.system_id)
     spare = await _spare(session, system, wanted)
+    if spare is not None and wanted.key is None:
+        await _must_be_itself(session, spare)
     kind, _ = context.kinds.kind(system.kind)
     if backup.purpose == "safety" and wanted.purpose != "practise":
         raise Conflict(
@@ -147,6 +150,24 @@ async def _spare(session: AsyncSession, system: System, wanted: NewDraft) -> Sys
             field="onto",
         )
     return other
+
+
+async def _must_be_itself(session: AsyncSession, spare: System) -> None:
+    """Refuse a spare that still shows the key of the system that was practised on it last; the key
+    would look like that of somebody in between.
+    """
+    last = select(SheetRow).where(SheetRow.spare_id == spare.id, SheetRow.state != "draft")
+    row = (await session.execute(last.order_by(SheetRow.created.desc()).limit(1))).scalars().first()
+    if row is None or row.state == "returned" or row.data.purpose == "return":
+        return
+    sheet = row.data
+    if sheet.rejoined and sheet.after.place.key != spare.key:
+        raise Conflict(
+            f"{spare.name} is as the practice of {sheet.system_name} left it, and shows its key.",
+            f"Put it back first: fennox restore return {row.id[:12]}. Or use it as it is:"
+            f" --accept-key {sheet.after.place.key} --login LOGIN",
+            field="onto",
+        )
 
 
 def _address(kind: Kind, system: System, spare: System | None, wanted: NewDraft) -> str:
