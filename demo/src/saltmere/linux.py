@@ -259,6 +259,8 @@ class LinuxServer:
         """Start the server and wait until it answers."""
         if _answers(self.host, self.port):
             raise RuntimeError(f"something else already answers at {self.host}:{self.port}")
+        if not (self.folder / "local/sbin/ip").exists():  # it was installed by an older program
+            self.set_hardware()
         root = self.folder.resolve()
         script = (
             f'set -e; mount --bind "$1" "$1"; cd "$1"; {self._programs()}; mount --bind local'
