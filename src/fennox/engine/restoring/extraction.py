@@ -48,6 +48,7 @@ async def extract(
     words = [
         "env",
         "LC_ALL=C",
+        "TAR_OPTIONS=",  # a record of another size would be counted otherwise
         "tar",
         "--totals",
         "-x",
