@@ -281,3 +281,16 @@ def test_a_backup_says_what_it_is_not_good_for() -> None:
     assert "would be incomplete: No key of root." in lacking
     assert "points to 1 path outside of it" in lacking
     assert "1 document moved. Such documents may be torn" in lacking
+
+
+def test_the_directory_server_stands_still_whichever_part_is_put_back() -> None:
+    """The entries alone were loaded beneath the running server."""
+    kind = load(text_of("openldap-directory.toml"), shipped)
+    steps = {step.title: step for _, step in kind.steps()}
+    loaded = [
+        step for step in steps.values() if step.run is not None and "slapadd" in str(step.run)
+    ]
+    parts = {part for step in loaded if step.do == "command" for part in step.parts}
+    assert parts == {"directory-configuration", "directory-entries"}
+    assert parts <= set(steps["Stop the directory server"].parts)
+    assert parts <= set(steps["Start the directory server"].parts)
