@@ -218,3 +218,12 @@ def test_what_begins_must_end_whenever_it_began(old: str, new: str, said: str) -
     assert old in text
     _, found = mistakes(text.replace(old, new), lambda name: name)
     assert any(said in mistake.text for mistake in found), found
+
+
+def test_a_field_that_belongs_elsewhere_is_not_said_to_be_meant() -> None:
+    """Of an unknown `until` it was asked whether `until` was meant."""
+    says = "nobody measures the tide."
+    _, found = mistakes(KIND.replace(f'{says}" }}', f'{says}", until = 3 }}'), lambda name: name)
+    [mistake] = found
+    assert mistake.text == "this is not known here"
+    assert mistake.remedy == "It belongs elsewhere, or take it out."

@@ -225,6 +225,8 @@ def _meant(name: str) -> str:
     """A similarly spelled field of some model."""
     models = KindModel.__subclasses__()
     fields = {field.alias or own for model in models for own, field in model.model_fields.items()}
+    if name in fields:
+        return "It belongs elsewhere, or take it out."
     close = get_close_matches(name, fields, 1)
     return (
         f"Did you mean {close[0]}?"
