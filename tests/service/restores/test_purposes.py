@@ -411,10 +411,12 @@ def test_of_two_replacements_only_the_first_that_is_accepted_counts(
             sheets.append(drafted(service, client, wanted))
         for sheet in sheets:
             proved(service, client, sheet)
+        until(lambda: len(_unaccepted(client)) == 2, "both wait")
         client.accept_restore(sheets[1])
         with pytest.raises(ProblemError, match="when this restore was drafted, and is at"):
             client.accept_restore(sheets[0])
         assert client.system("web-9").address == at(other)
+        until(lambda: _unaccepted(client) == [], "nobody is asked for the other one any more")
 
 
 @pytest.mark.long

@@ -155,11 +155,18 @@ async def left_by_restores(session: AsyncSession) -> AsyncIterator[ConcernFound]
 
 
 async def unaccepted(session: AsyncSession) -> AsyncIterator[ConcernFound]:
-    """Proofs that nobody has accepted."""
+    """Proofs that nobody has accepted, and that no other one has overtaken since."""
+    other = aliased(SheetRow)
+    overtaken = exists().where(
+        _PURPOSE != "seed",
+        other.system_id == SheetRow.system_id,
+        other.data["purpose"].astext != "seed",
+        other.data["accepted"].astext > SheetRow.data["proof"]["at"].astext,
+    )
     proved = (
         select(SheetRow, System)
         .join(System, System.id == SheetRow.system_id)
-        .where(SheetRow.state == "proved", SheetRow.data["accepted"].astext.is_(None))
+        .where(SheetRow.state == "proved", SheetRow.data["accepted"].astext.is_(None), ~overtaken)
         .where(
             _PURPOSE.in_(("replace", "seed"))
             | ((_PURPOSE == "repair") & (SheetRow.data["new_identity"].astext == "true"))
