@@ -26,6 +26,8 @@ from pathlib import Path
 
 import asyncssh
 
+from saltmere import hardware
+
 SSH_RESTART = "kill -HUP 1"
 
 _BARE_ACCOUNTS = {
@@ -153,33 +155,9 @@ class LinuxServer:
     def set_hardware(
         self, disk: str = "vda 21474836480", *, encrypted: str = "", address: str = "192.0.2.15/24"
     ) -> None:
-        """What ``lsblk`` and ``ip`` say here, where the machine below has disks and addresses of
-        its own. ``disk``: name and bytes; ``encrypted``: path of a LUKS volume.
-        """
-        name, size = disk.split()
-        rows = [
-            f'NAME="{name}" TYPE="disk" SIZE="{size}" FSTYPE="" MOUNTPOINT=""',
-            f'NAME="{name}1" TYPE="part" SIZE="{size}" FSTYPE="ext4" MOUNTPOINT="/"',
-        ]
-        plain = f"/dev/{name} \n/dev/{name}1 ext4\n"
-        if encrypted:
-            rows.append(
-                f'NAME="{encrypted}" TYPE="part" SIZE="{size}" FSTYPE="crypto_LUKS" MOUNTPOINT=""'
-            )
-            plain += f"{encrypted} crypto_LUKS\n"
-        told = "\n".join(rows)
-        self.write(
-            "/local/sbin/lsblk",
-            f"#!/bin/sh\ncase $1 in\n-P*) cat <<'END'\n{told}\nEND\n;;\n"
-            f"*) cat <<'END'\n{plain}END\n;;\nesac\n",
-            mode=0o755,
-        )
-        self.write(
-            "/local/sbin/ip",
-            f"#!/bin/sh\ncase $2 in address) echo '2: ens3    inet {address} scope global ens3\\'"
-            " ;; esac\n",
-            mode=0o755,
-        )
+        """What this machine says of its disks and addresses."""
+        self.write("/local/sbin/lsblk", hardware.lsblk(disk, encrypted), mode=0o755)
+        self.write("/local/sbin/ip", hardware.ip(address), mode=0o755)
 
     def renew_host_key(self) -> None:
         private, public = new_key_pair("root@saltmere")
