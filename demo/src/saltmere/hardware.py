@@ -1,5 +1,5 @@
-"""What ``lsblk`` and ``ip`` say on a made-up machine; the one below it has disks and addresses of its
-own, which are nobody's business.
+"""What ``lsblk`` and ``ip`` say on a made-up machine: the one it runs on has disks and addresses of
+its own, which are nobody's business.
 """
 
 from __future__ import annotations
