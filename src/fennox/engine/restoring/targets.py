@@ -138,7 +138,7 @@ class ReachedTarget:
         )
 
     async def see_it_go(self, within: float) -> str:
-        """Wait until the machine stops to answer as it did before, since whatever is asked of it
+        """Wait until the machine stops answering as it did before, since whatever is asked of it
         until then is answered by what has not restarted yet. Says what was seen.
         """
         await self.close()
