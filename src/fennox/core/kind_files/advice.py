@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 
+from fennox.core.kind_files.consistency import Said, placed_steps
+from fennox.core.kind_files.expression_checks import placed_regexes
 from fennox.core.kinds import regexes
 from fennox.core.kinds.commands import PLACEHOLDER, doubtful
-from fennox.core.kinds.consistency import Said, placed_steps
-from fennox.core.kinds.expression_checks import placed_regexes
 from fennox.core.kinds.expressions import patterns
 from fennox.core.kinds.filling import placed_patterns
 from fennox.core.kinds.model import Kind

@@ -17,8 +17,8 @@ from pydantic_core import ErrorDetails
 
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.kind_files import advice, including
-from fennox.core.kinds import expression_checks
-from fennox.core.kinds.consistency import Said, inconsistencies
+from fennox.core.kind_files.consistency import Said, inconsistencies
+from fennox.core.kind_files import expression_checks
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path, nearest, positions
 from fennox.core.kinds.sources import KindModel
