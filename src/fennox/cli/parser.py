@@ -33,6 +33,7 @@ NOUNS = {
     "store": "stores",
     "passphrase": "stores",
     "login": "stores",
+    "drop": "drops",
     "system": "systems",
     "backup": "backups",
     "routine": "routines",

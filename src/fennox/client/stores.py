@@ -1,4 +1,4 @@
-"""Calls about stores, their keys, and logins."""
+"""Calls about stores, their keys, logins, and the receiving end."""
 
 from __future__ import annotations
 
@@ -125,3 +125,28 @@ class StoreCalls(Caller):
 
     def remove_login(self, name: str) -> None:
         self._call("DELETE", f"/logins/{name}")
+
+    def drop(self) -> wire.drops.DropShown:
+        return self._one(wire.drops.DropShown, "GET", "/drop")
+
+    def change_drop(self, wanted: wire.drops.DropWanted) -> wire.drops.DropShown:
+        return self._one(wire.drops.DropShown, "PATCH", "/drop", wanted)
+
+    def drops(self) -> list[wire.drops.DropOfSystem]:
+        return self._all(wire.drops.DropOfSystem, "/drops")
+
+    def drop_of(self, system: str) -> wire.drops.DropOfSystem:
+        return self._one(wire.drops.DropOfSystem, "GET", f"/systems/{system}/drop")
+
+    def add_drop_login(
+        self, system: str, wanted: wire.drops.NewDropLogin
+    ) -> wire.drops.DropLoginMade:
+        path = f"/systems/{system}/drop/login"
+        return self._one(wire.drops.DropLoginMade, "PUT", path, wanted)
+
+    def revoke_drop_login(self, system: str) -> None:
+        self._call("DELETE", f"/systems/{system}/drop/login")
+
+    def discard_arrival(self, system: str, name: str) -> None:
+        wanted = wire.drops.Discarded(name=name)
+        self._call("POST", f"/systems/{system}/drop/discard", wanted)

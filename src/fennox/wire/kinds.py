@@ -25,7 +25,7 @@ class KindShown(Shown):
     version: int
     title: str
     about: str
-    reach: Literal["ssh", "https", "hand", "service"]
+    reach: Literal["ssh", "https", "hand", "push", "service"]
     port: int
     entrance: str = Field(description="Where the steps of a restore go, if not where it is read.")
     settings: dict[str, str]

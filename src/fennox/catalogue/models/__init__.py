@@ -7,6 +7,7 @@ from fennox.catalogue.models import (
     backups,
     base,
     concerns,
+    drops,
     people,
     runs,
     service,
@@ -14,4 +15,4 @@ from fennox.catalogue.models import (
     systems,
 )
 
-__all__ = ["backups", "base", "concerns", "people", "runs", "service", "stores", "systems"]
+__all__ = ["backups", "base", "concerns", "drops", "people", "runs", "service", "stores", "systems"]

@@ -132,7 +132,7 @@ def _warning(code: str, subject: str, text: str, remedy: str) -> Finding:
 
 def _left_out(kind: Kind, taken: set[str]) -> Iterator[Finding]:
     for part in kind.part:
-        if part.essential and part.name not in taken and not part.handed_in:
+        if part.essential and part.name not in taken and not part.comes_by_itself:
             yield _warning(
                 "part-left-out",
                 part.name,
@@ -181,7 +181,7 @@ def parts_to_take(kind: Kind, chosen: list[str] | None) -> list[str]:
     taken = (
         set(chosen)
         if chosen
-        else {part.name for part in kind.part if part.default and not part.handed_in}
+        else {part.name for part in kind.part if part.default and not part.comes_by_itself}
     )
     while True:
         drawn_in = {need for part in kind.part if part.name in taken for need in part.needs} - taken

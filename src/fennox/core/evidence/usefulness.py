@@ -22,9 +22,10 @@ def worth(
 def _sentences(
     kind: Kind, held: set[str], findings: list[Finding], left_out: list[str]
 ) -> Iterator[str]:
-    if kind.reach != "hand" and all(kind.part_named(name).handed_in for name in held):
+    if kind.is_reached and all(kind.part_named(name).comes_by_itself for name in held):
         titles = ", ".join(kind.part_named(name).title for name in sorted(held))
-        yield f"It holds only what was handed in: {titles}. A rebuild also needs another backup."
+        came = "handed in" if kind.part_named(min(held)).handed_in else "pushed"
+        yield f"It holds only what was {came}: {titles}. A rebuild also needs another backup."
         return
     yield from _for_a_rebuild(kind, held, findings)
     yield from _for_a_running_system(kind, held)
@@ -35,8 +36,9 @@ def _sentences(
 
 def _for_a_rebuild(kind: Kind, held: set[str], findings: list[Finding]) -> Iterator[str]:
     essential = [part for part in kind.part if part.essential and part.name not in held]
-    missing = [part.title for part in essential if not part.handed_in]
+    missing = [part.title for part in essential if not part.comes_by_itself]
     by_hand = [part.title for part in essential if part.handed_in]
+    pushed = [part.title for part in essential if part.pushed is not None]
     codes = {item.code for item in kind.completeness}
     lacks = [finding.text.rstrip(".") for finding in findings if finding.code in codes]
     if not missing and not lacks:
@@ -49,6 +51,8 @@ def _for_a_rebuild(kind: Kind, held: set[str], findings: list[Finding]) -> Itera
             f"People hand in {', '.join(by_hand)}; that is in a backup of its own and is loaded by"
             " hand."
         )
+    if pushed:
+        yield f"The system pushes {', '.join(pushed)} by itself; that is in backups of its own."
     outside = sum(finding.code == "points-outside" for finding in findings)
     if outside:
         yield (
@@ -84,4 +88,6 @@ def _consistency(kind: Kind, held: set[str], findings: list[Finding]) -> Iterato
 
 
 def _is_left(kind: Kind, part: PartModel) -> bool:
-    return kind.restore is not None and part.name not in kind.put_back() and not part.handed_in
+    return (
+        kind.restore is not None and part.name not in kind.put_back() and not part.comes_by_itself
+    )

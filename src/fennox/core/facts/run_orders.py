@@ -23,8 +23,9 @@ class _Order(BaseModel):
 
 class TakeOrder(_Order):
     """``parts``: of the kind; None: its defaults. ``hold``: why the backup is held; None: not held.
-    ``handed_in``: the document a person handed in, the only one of this backup. ``differs``: the
-    take was triggered by a look.
+    ``handed_in``: the document a person handed in, the only one of this backup. ``pushed``: ids
+    of the files at the drop that this backup is made of. ``differs``: the take was triggered by a
+    look.
     """
 
     kind: Literal["take"] = "take"
@@ -33,6 +34,7 @@ class TakeOrder(_Order):
     parts: list[str] | None = None
     hold: str | None = None
     handed_in: str | None = None
+    pushed: list[str] | None = None
     differs: bool = False
 
 

@@ -8,12 +8,13 @@ from difflib import get_close_matches
 from fennox.core.kind_files.consistency import Said, placed_steps
 from fennox.core.kind_files.expression_checks import placed_regexes
 from fennox.core.kinds import regexes
+from fennox.core.kinds.actions import Action, Ask, Request
 from fennox.core.kinds.commands import PLACEHOLDER, doubtful
 from fennox.core.kinds.expressions import patterns
 from fennox.core.kinds.filling import placed_patterns
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
-from fennox.core.kinds.sources import Action, Ask, Request
+from fennox.core.kinds.pushes import Push
 
 _EVERY_STEP = frozenset(
     {
@@ -74,7 +75,7 @@ def doubts(kind: Kind) -> Iterator[Said]:
     if kind.restore is not None:
         put_back = kind.put_back()
         for number, part in enumerate(kind.part):
-            if part.name not in put_back and part.uses and not part.handed_in:
+            if part.name not in put_back and part.uses and not part.comes_by_itself:
                 text = f"no step puts the part {part.name} back: a restore leaves it out"
                 yield (
                     ("part", number),
@@ -95,6 +96,8 @@ def doubts(kind: Kind) -> Iterator[Said]:
             read[part.name] += literals(
                 [*(source.files or []), *([source.document] if source.document else [])]
             )
+            if source.push is not None and source.document is None:
+                read[part.name] += literals([*source.push.files, *source.push.perhaps])
     everywhere = [text for listed in read.values() for text in listed]
     for path, texts, _ in placed_patterns(kind):
         among = read[kind.part[int(path[1])].name] if path[0] == "part" else everywhere
@@ -129,6 +132,7 @@ def unknown_placeholders(kind: Kind) -> Iterator[Said]:
                 *source.without,
             ]
             allowed = settings | ({"each"} if source.each else set())
+            allowed |= {"name"} if source.push else set()
             yield from _unknown(
                 ("part", number, "source", place), [*words, source.document or ""], allowed
             )
@@ -164,6 +168,11 @@ def _unknown_elsewhere(kind: Kind) -> Iterator[Said]:
                 yield from _unknown(
                     ("part", number, "source", place, "ask"), _of_ask(source.ask), allowed
                 )
+            if source.push is not None:
+                allowed = settings | ({"job"} if source.push.job else set())
+                yield from _unknown(
+                    ("part", number, "source", place, "push"), _of_push(source.push), allowed
+                )
     for path, step in placed_steps(kind):
         allowed = settings | ({"name"} if step.each else set())
         if step.request is not None:
@@ -194,6 +203,12 @@ def _of_action(action: Action) -> list[str]:
 def _of_ask(ask: Ask) -> list[str]:
     requests = [request for request in (ask.start, ask.poll, ask.fetch) if request is not None]
     return [text for request in requests for text in _of_request(request)]
+
+
+def _of_push(push: Push) -> list[str]:
+    requests = [push.poll, push.start.ask if push.start else None]
+    asked = [text for one in requests if one is not None for text in _of_request(one)]
+    return [*push.files, *push.perhaps, *((push.start.run or []) if push.start else []), *asked]
 
 
 def _of_request(request: Request) -> list[str]:
@@ -233,6 +248,11 @@ def _commands(kind: Kind) -> Iterator[tuple[Path, list[str]]]:
         for place, source in enumerate(part.source):
             yield ("part", number, "source", place, "run"), source.run or []
             yield ("part", number, "source", place, "each"), source.each or []
+            if source.push is not None and source.push.start is not None:
+                yield (
+                    ("part", number, "source", place, "push", "start"),
+                    source.push.start.run or [],
+                )
     for path, step in placed_steps(kind):
         yield (*path, "run"), step.run or []
     yield from ((path, words) for path, words in _said_to_machines(kind) if path[0] != "requires")

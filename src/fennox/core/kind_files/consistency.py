@@ -35,16 +35,19 @@ def _ways(kind: Kind) -> Iterator[Said]:
             "give either restore or rebuilt_by",
             "Write the steps that put it back as [[restore.PHASE]].",
         )
-    by_hand = all(part.handed_in for part in kind.part)
-    if by_hand != (kind.reach == "hand"):
+    comes = all(part.comes_by_itself for part in kind.part)
+    if comes == kind.is_reached:
         yield (
             ("reach",),
-            "reach is hand exactly where every part is handed in",
+            "reach is hand or push exactly where every part is handed in or pushed by itself",
             "Give another reach, or other sources.",
         )
-    if by_hand == bool(kind.identity.run or kind.identity.ask):
-        text = "identity reads run or ask from the machine; it reads documents where reach is hand"
-        yield ("identity",), text, "Give it run, ask or, by hand, neither."
+    if comes == bool(kind.identity.run or kind.identity.ask):
+        text = (
+            "identity reads run or ask from the machine; it reads documents where reach is hand or"
+            " push"
+        )
+        yield ("identity",), text, "Give it run, ask or, where nothing is reached, neither."
 
 
 def _names(kind: Kind) -> Iterator[Said]:

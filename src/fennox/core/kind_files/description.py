@@ -11,8 +11,8 @@ from typing import Any, Literal, Union, get_args, get_origin
 
 from pydantic.fields import FieldInfo
 
+from fennox.core.kinds.actions import KindModel
 from fennox.core.kinds.model import Kind
-from fennox.core.kinds.sources import KindModel
 
 _ALWAYS = ["name", "version", "title"]  # the rest may come from an included kind
 

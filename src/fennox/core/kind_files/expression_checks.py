@@ -60,6 +60,13 @@ def _placed_patterns(kind: Kind) -> Iterator[tuple[Path, str]]:
         for number, source in enumerate(part.source):
             if source.hand is not None:
                 found.append((("part", place, "source", number, "hand", "fits"), source.hand.fits))
+            if source.push is not None:
+                at: Path = ("part", place, "source", number, "push")
+                found.append(((*at, "fits"), source.push.fits))
+                if source.push.manifest is not None:
+                    manifest = source.push.manifest
+                    found.append(((*at, "manifest", "names"), manifest.names))
+                    found.append(((*at, "manifest", "digests"), manifest.digests))
     for table, name in (
         ("noise", "lines"),
         ("hidden", "lines"),
@@ -72,7 +79,7 @@ def _placed_patterns(kind: Kind) -> Iterator[tuple[Path, str]]:
         ]
     found += [((*path, "expect"), step.expect) for path, step in placed_steps(kind)]
     for number, rule in enumerate(kind.place):
-        at: Path = ("place", number)
+        at = ("place", number)
         found.append(((*at, "regex"), rule.regex))
         found += [((*at, "shown", inner), text) for inner, text in enumerate(rule.shown)]
         if rule.rows is not None:

@@ -8,6 +8,7 @@ import shlex
 from collections.abc import Iterator
 
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.pushes import Push
 from fennox.core.kinds.sources import Expression, PartModel
 
 _VERSION = {
@@ -45,12 +46,23 @@ def documents(part: PartModel) -> list[str]:
                 f"{source.document}: handed in by people, every {source.hand.every} days:"
                 f" {source.hand.how}"
             )
+        elif source.push is not None:
+            found.append(_pushed(source.push))
         elif source.ask is not None:
             found.append(
                 f"{source.document}: the answer to {source.ask.fetch.method}"
                 f" {source.ask.fetch.path}"
             )
     return found
+
+
+def _pushed(push: Push) -> str:
+    names = ", ".join([*push.files, *(f"perhaps {name}" for name in push.perhaps)])
+    asked = "by itself" if push.start is None else "when it is asked"
+    due = f", at least every {push.every} hours" if push.every else ""
+    listed = f"; whole with what {push.manifest.file} lists" if push.manifest else ""
+    counted = f"; {push.count} files" if push.count else ""
+    return f"{names}: pushed {asked}{due}{listed}{counted}, taken after {push.quiet} quiet seconds"
 
 
 def rules(kind: Kind) -> list[str]:

@@ -16,12 +16,11 @@ from pydantic import ValidationError
 from pydantic_core import ErrorDetails
 
 from fennox.core.errors import BadInput, NotFound
-from fennox.core.kind_files import advice, including
+from fennox.core.kind_files import advice, expression_checks, including
 from fennox.core.kind_files.consistency import Said, inconsistencies
-from fennox.core.kind_files import expression_checks
+from fennox.core.kinds.actions import KindModel
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path, nearest, positions
-from fennox.core.kinds.sources import KindModel
 
 Texts = Callable[[str], str]
 """The text of a kind by its name, for kinds that build on others; raises :class:`NotFound`."""

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from fennox.core.kinds.actions import KindModel, Words
 from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.rules import (
     Around,
@@ -27,15 +28,7 @@ from fennox.core.kinds.rules import (
     Replicas,
     Requires,
 )
-from fennox.core.kinds.sources import (
-    Expression,
-    Hand,
-    KindModel,
-    PartModel,
-    Setting,
-    Source,
-    Words,
-)
+from fennox.core.kinds.sources import Expression, Hand, PartModel, Setting, Source
 from fennox.core.kinds.steps import Restore, StepModel, UndoStep
 from fennox.core.names import Noun
 
@@ -53,8 +46,9 @@ class Kind(KindModel):
     """What such a system is."""
     about: str = ""
     """What is taken and what is not, for people."""
-    reach: Literal["ssh", "https", "hand", "service"]
-    """By SSH, HTTPS, not at all (people hand in what they export), or Fennox itself."""
+    reach: Literal["ssh", "https", "hand", "push", "service"]
+    """By SSH, HTTPS, not at all (people hand in what they export, or it pushes by itself), or
+    Fennox itself."""
     shell: Literal["posix", "powershell"] = "posix"
     """What its commands are quoted for: OpenSSH on Windows needs `powershell`."""
     port: Annotated[int, Field(ge=1, le=65535)]
@@ -167,6 +161,11 @@ class Kind(KindModel):
             for source in part.source
             if source.hand is not None
         ]
+
+    @property
+    def is_reached(self) -> bool:
+        """Whether Fennox connects to such a system; else what it has comes by itself."""
+        return self.reach not in ("hand", "push")
 
     def part_named(self, name: str) -> PartModel:
         return next(part for part in self.part if part.name == name)

@@ -6,8 +6,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from fennox.core.kinds.actions import Action, KindModel, Request, Words
 from fennox.core.kinds.literals import Shape
-from fennox.core.kinds.sources import Action, Expression, IniKey, KindModel, Request, Words
+from fennox.core.kinds.sources import Expression, IniKey
 from fennox.core.names import Noun
 
 

@@ -4,24 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
+from fennox.core.kinds.actions import Ask, KindModel, Words
+from fennox.core.kinds.pushes import Push
 from fennox.core.names import Noun
 
 Use = Literal["rebuild", "load"]
-
-Words = list[str]
-"""A command as a list of words; placeholders like ``{setting}`` are filled in, and every word is
-quoted for a shell.
-"""
-
-
-class KindModel(BaseModel):
-    model_config = ConfigDict(
-        extra="forbid", frozen=True, use_attribute_docstrings=True, defer_build=True
-    )
-
-
 SettingType = Literal["text", "path", "paths", "number", "port", "yes-no", "choice", "command"]
 
 
@@ -141,71 +130,6 @@ class CsvColumn(KindModel):
     """Lines beginning so are passed over."""
 
 
-class Request(KindModel):
-    """A request of an HTTP interface."""
-
-    method: Literal["GET", "POST", "PUT", "DELETE"] = "GET"
-    """The method of the request."""
-    path: str
-    """The path, with settings filled in."""
-    json_body: Annotated[dict[str, object] | None, Field(alias="json")] = None
-    """The body, as JSON."""
-
-
-class Action(KindModel):
-    """A command (`run`) or a request (`ask`)."""
-
-    run: Words | None = None
-    """A command, as a list of words, with settings filled in."""
-    ask: Request | None = None
-    """A request of an HTTP interface."""
-
-    @model_validator(mode="after")
-    def one_way(self) -> Action:
-        if (self.run is None) == (self.ask is None):
-            raise ValueError("give either run or ask")
-        return self
-
-
-class Until(KindModel):
-    """When a polled response is final: a JSONPath and its required value, or a value that means
-    failure.
-    """
-
-    jsonpath: str
-    """What to look at in the answer."""
-    equals: str
-    """The value that means it has ended."""
-    fails: str | None = None
-    """The value that means it has failed."""
-    limit: Annotated[int, Field(gt=0, le=86400)] = 600
-    """Seconds to wait at most."""
-
-
-class Ask(KindModel):
-    """A document from an HTTP interface: one request, or start → poll until → fetch.
-
-    ``{job}`` in the later paths is the value ``job`` reads from the response to ``start``.
-    """
-
-    start: Request | None = None
-    """A request that starts the work."""
-    job: str | None = None
-    """A JSONPath to the job's id in the answer to `start`, for `{job}`."""
-    poll: Request | None = None
-    """A request that reports progress."""
-    until: Until | None = None
-    """When the polled answer is final."""
-    fetch: Request
-    """The request whose answer is the document."""
-
-    @model_validator(mode="after")
-    def whole(self) -> Ask:
-        if (self.poll is None) != (self.until is None):
-            raise ValueError("poll and until belong together")
-        return self
-
-
 class Hand(KindModel):
     """A document a person exports in the system's own console and hands in."""
 
@@ -220,7 +144,7 @@ class Hand(KindModel):
 
 
 class Source(KindModel):
-    """Where documents come from: ``files``, ``run``, ``ask`` or ``hand``.
+    """Where documents come from: ``files``, ``run``, ``ask``, ``hand`` or ``push``.
 
     ``each`` is a command that lists names, one a line; ``run`` is then repeated for each of them,
     with ``{each}`` in its words and in the document's name.
@@ -240,6 +164,8 @@ class Source(KindModel):
     """Requests of an HTTP interface."""
     hand: Hand | None = None
     """A person exports the document and hands it in."""
+    push: Push | None = None
+    """The system sends it to its drop."""
     made_from: list[str] = []
     """Paths of all that the output of `run` is made from; while nothing below them changes, it is
     not asked for.
@@ -247,7 +173,8 @@ class Source(KindModel):
     codes: list[int] = [0]
     """Exit codes of `run` and `each` that mean success."""
     document: str | None = None
-    """The name of the document."""
+    """The name of the document. Pushed files have the names under which they arrive, unless
+    `{name}` in it stands for these."""
     secret: bool = False
     """Whether the document is secret as a whole."""
     settled: Annotated[int, Field(ge=0, le=86400)] = 0
@@ -260,13 +187,18 @@ class Source(KindModel):
     @model_validator(mode="after")
     def one_source(self) -> Source:
         given = [
-            name for name in ("files", "run", "ask", "hand") if getattr(self, name) is not None
+            name
+            for name in ("files", "run", "ask", "hand", "push")
+            if getattr(self, name) is not None
         ]
         if len(given) != 1:
             raise ValueError(
-                f"give exactly one of files, run, ask or hand (given: {given or 'none'})"
+                f"give exactly one of files, run, ask, hand or push (given: {given or 'none'})"
             )
-        if (self.files is None) == (self.document is None):
+        if self.push is not None:
+            if "{name}" not in (self.document or "{name}"):
+                raise ValueError("the document of what is pushed must have {name}, or be left out")
+        elif (self.files is None) == (self.document is None):
             raise ValueError("run, ask and hand name their document; files name themselves")
         if self.settled and self.files is None:
             raise ValueError("settled is for files alone")
@@ -307,17 +239,38 @@ class PartModel(KindModel):
     """Patterns of documents whose content is secret."""
 
     @model_validator(mode="after")
-    def handed_in_alone(self) -> PartModel:
-        if len({source.hand is None for source in self.source}) == 2:
+    def what_comes_is_alone(self) -> PartModel:
+        ways = {_way(source) for source in self.source}
+        if len(ways) > 1:
             raise ValueError(
-                "what is handed in needs a part of its own, apart from what is read from the"
-                " machine"
+                "what is handed in, and what is pushed by itself, needs a part of its own, apart"
+                " from what is read from the machine"
             )
+        if ways == {"pushed"} and len(self.source) > 1:
+            raise ValueError("a part that is pushed has one source")
         return self
 
     @property
     def handed_in(self) -> bool:
-        return self.source[0].hand is not None
+        return _way(self.source[0]) == "handed in"
+
+    @property
+    def pushed(self) -> Push | None:
+        """How it is pushed by itself, if it is."""
+        return self.source[0].push if _way(self.source[0]) == "pushed" else None
+
+    @property
+    def comes_by_itself(self) -> bool:
+        """Handed in or pushed: no take reads it from the machine, and it has backups of its own."""
+        return _way(self.source[0]) != "read"
+
+
+def _way(source: Source) -> Literal["handed in", "pushed", "read"]:
+    if source.hand is not None:
+        return "handed in"
+    if source.push is not None and source.push.start is None:
+        return "pushed"
+    return "read"
 
 
 Expression.model_rebuild()

@@ -6,8 +6,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from fennox.core.kinds.actions import KindModel, Request, Until, Words
 from fennox.core.kinds.literals import FORWARD, Phase
-from fennox.core.kinds.sources import KindModel, Request, Until, Words
 from fennox.core.names import Noun
 
 

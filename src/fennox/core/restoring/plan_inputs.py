@@ -61,4 +61,6 @@ def written_parts(kind: Kind, parts: list[str]) -> list[str]:
 
 def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
     """Essential parts that are not chosen: such a target is not the whole system."""
-    return {part.name for part in kind.part if part.essential and not part.handed_in} - set(parts)
+    return {part.name for part in kind.part if part.essential and not part.comes_by_itself} - set(
+        parts
+    )

@@ -25,6 +25,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
+from fennox.engine.drop import Drop
 from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading.file_stamps import Trust
@@ -74,6 +75,7 @@ class Capture:
     left_out: list[str] = field(default_factory=list)
     moved: set[str] = field(default_factory=set)  # paths that changed while they were read, twice
     handed_in: Mapping[str, bytes] = field(default_factory=dict)  # values by document
+    drop: Drop | None = None  # None: this process does not reach the receiving end
     writing: set[str] = field(default_factory=set)  # paths the machine has not finished writing
     noisy: dict[str, bytes] = field(default_factory=dict)  # contents with noise, by path
     said: list[Said] = field(default_factory=list)

@@ -26,6 +26,7 @@ from fennox.engine.reading.capture import (
 from fennox.engine.reading.far_files import read_files, surveyed
 from fennox.engine.reading.file_survey import Survey
 from fennox.engine.reading.inquiry import Inquiry, Key, Spoken, inquiring, next_block
+from fennox.engine.reading.pushed import read_pushed
 from fennox.engine.reading.requests import asked
 from fennox.links.base import Link, Output, Shell
 
@@ -120,6 +121,11 @@ async def _read_others(
 async def _read_source(
     link: Link | None, capture: Capture, part: PartModel, source: Source
 ) -> AsyncGenerator[Captured, None]:
+    if source.push is not None:
+        async with aclosing(read_pushed(link, capture, part, source)) as pushed:
+            async for captured in pushed:
+                yield captured
+        return
     assert source.document is not None
     if source.hand is not None:
         if (given := capture.handed_in.get(source.document)) is not None:

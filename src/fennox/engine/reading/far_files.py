@@ -19,9 +19,15 @@ from fennox.engine.reading import over_sftp
 from fennox.engine.reading.capture import Capture, Captured, once, values_of, watched
 from fennox.engine.reading.document_heads import document_of
 from fennox.engine.reading.file_stamps import nul_separated, same
-from fennox.engine.reading.file_survey import Places, Survey, SurveyLook, outermost, places_of
+from fennox.engine.reading.file_survey import (
+    Places,
+    Survey,
+    SurveyLook,
+    outermost,
+    places_of,
+    unsettled,
+)
 from fennox.engine.reading.tar_stream import Member, members
-from fennox.engine.reading.unfinished_files import unsettled
 from fennox.links.base import Shell
 
 _LIMIT = 600  # seconds

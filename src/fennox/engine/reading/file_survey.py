@@ -1,5 +1,5 @@
-"""Surveying the files to be read: which places exist on a machine, and the metadata of each file
-there.
+"""Surveying the files to be read: which places exist on a machine, the metadata of each file there,
+and which of them the machine has not finished writing.
 """
 
 from __future__ import annotations
@@ -7,10 +7,13 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 
+from fennox.core.errors import FarSideFailed
 from fennox.core.kinds.expressions import patterns
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Source
+from fennox.links.base import Shell
 
 _TOO_FRESH = 5  # seconds
 _ALSO = "also"  # never a place, since those begin with a slash
@@ -25,6 +28,11 @@ _PLACES = (
 # GNU findutils
 _STAMPS = (
     '; [ $# -gt 0 ] && printf "\\0" && date +%s && exec find "$@" -printf "%y %i %s %T@ %C@ %p\\0"'
+)
+_PAUSE = 2  # seconds between the two size checks
+_TWICE = (  # GNU findutils
+    'pause=$1; shift; date +%s && find "$@" -type f -printf "%s %T@ %p\\0" && printf "\\0" && sleep'
+    ' "$pause" && find "$@" -type f -printf "%s %T@ %p\\0"'
 )
 
 
@@ -118,12 +126,14 @@ def places_in(kind: Kind, texts: list[str], values: dict[str, str]) -> list[str]
 def outermost(places: Iterable[str]) -> list[str]:
     """The paths without those below another one."""
     kept: list[str] = []
-    for place in sorted(set(places)):
-        if not any(place == other or place.startswith(other.rstrip("/") + "/") for other in kept):
+    # by their steps, a folder comes right before all that is below it; as text "/a-b" comes between
+    for place in sorted(set(places), key=lambda place: (place.rstrip("/").split("/"), place)):
+        if not kept or not f"{place}/".startswith(kept[-1].rstrip("/") + "/"):
             kept.append(place)
     return kept
 
 
+@cache
 def _literal_prefix(pattern: str) -> str:
     """A pattern's longest folder without a wildcard: where tar starts."""
     steps = []
@@ -168,3 +178,35 @@ def _look(answer: bytes) -> SurveyLook | None:
         elif kind == b"f":
             stamps[path] = b" ".join((inode, size, modified, changed)).decode("ascii")
     return SurveyLook(types, stamps, at_rest)
+
+
+async def unsettled(shell: Shell, roots: list[str], seconds: int) -> set[str]:
+    """Paths below ``roots`` that were written within ``seconds``, by the machine's clock, or are
+    still growing.
+    """
+    done = await shell.run(["sh", "-c", _TWICE, "sh", str(_PAUSE), *roots], limit=600)
+    head, _, rest = done.output.partition(b"\n")
+    first, between, second = (
+        rest.partition(b"\0\0") if b"\0\0" in rest else (b"", rest[:1], rest[1:])
+    )
+    if not head.strip().isdigit() or not between:
+        raise FarSideFailed(
+            f"The files below {', '.join(roots)} cannot be checked: {done.errors[:300]}",
+            "Check what the login may read.",
+        )
+    before, after = _sizes(first), _sizes(second)
+    limit = int(head) - seconds
+    return {
+        os.fsdecode(path)
+        for path, (size, written) in after.items()
+        if written > limit or before.get(path, (size, 0))[0] != size
+    }
+
+
+def _sizes(listing: bytes) -> dict[bytes, tuple[int, float]]:
+    found = {}
+    for line in listing.split(b"\0"):
+        if line:
+            size, written, path = line.split(b" ", 2)
+            found[path] = (int(size), float(written))
+    return found

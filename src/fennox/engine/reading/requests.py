@@ -10,8 +10,8 @@ import anyio
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.kinds import expressions
+from fennox.core.kinds.actions import Ask, Request, Until
 from fennox.core.kinds.expressions import filled, filled_json
-from fennox.core.kinds.sources import Ask, Request, Until
 from fennox.core.names import printable
 from fennox.links.base import Web
 
@@ -22,7 +22,7 @@ async def asked(web: Web, ask: Ask, values: dict[str, str]) -> AsyncGenerator[by
     if ask.start is not None:
         answer = await _send(web, ask.start, values)
         if ask.job is not None:
-            values["job"] = _one_value(ask.job, answer, "the answer to the start of the export")
+            values["job"] = one_value(ask.job, answer, "the answer to the start of the export")
     if ask.poll is not None and ask.until is not None:
         await poll_until(web, ask.poll, ask.until, values)
     async with aclosing(web.download(ask.fetch.method, filled(ask.fetch.path, values))) as blocks:
@@ -45,7 +45,7 @@ async def poll_until(web: Web, request: Request, until: Until, values: dict[str,
     pause = 0.05
     with anyio.move_on_after(until.limit):
         while True:
-            state = _one_value(until.jsonpath, await _send(web, request, values), request.path)
+            state = one_value(until.jsonpath, await _send(web, request, values), request.path)
             if state == until.equals:
                 return
             if until.fails is not None and state == until.fails:
@@ -60,7 +60,8 @@ async def poll_until(web: Web, request: Request, until: Until, values: dict[str,
     )
 
 
-def _one_value(jsonpath: str, body: bytes, where: str) -> str:
+def one_value(jsonpath: str, body: bytes, where: str) -> str:
+    """The first value of an answer in JSON. ``where``: what answered, for the error."""
     try:
         drawn = expressions.json_values(jsonpath, json.loads(body))
     except (ValueError, RecursionError) as error:

@@ -69,7 +69,9 @@ async def save_target(tools: TakeTools, link: Link, subject: Subject, order: Tak
 
     async def read(some: list[str]) -> Taken:
         lacking = [
-            part.title for part in subject.kind.part if not part.handed_in and part.name not in some
+            part.title
+            for part in subject.kind.part
+            if not part.comes_by_itself and part.name not in some
         ]
         note = f"{order.note} Not read: {', '.join(lacking)}." if lacking else order.note
         fixed = replace(order, parts=some if lacking else None, note=note)

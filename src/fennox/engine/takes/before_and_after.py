@@ -10,11 +10,11 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
 from fennox.core.errors import FarSideFailed, FennoxError, LeaseLost
+from fennox.core.kinds.actions import Action
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.rules import Around
-from fennox.core.kinds.sources import Action
 from fennox.core.names import printable
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import shell_of, values_of, web_of

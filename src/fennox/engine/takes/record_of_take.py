@@ -88,7 +88,7 @@ def head_of_take(
 
 def _lacks_essentials(kind: Kind, taken: set[str]) -> bool:
     return any(
-        part.essential and not part.handed_in and part.name not in taken for part in kind.part
+        part.essential and not part.comes_by_itself and part.name not in taken for part in kind.part
     )
 
 

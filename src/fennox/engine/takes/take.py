@@ -254,7 +254,9 @@ class _Taking:
             )
         await tools.journal.step("Read and store the documents")
         given = self.handed_in.documents if self.handed_in is not None else {}
-        capture = Capture(subject.kind, subject.settings, machine, handed_in=given, trust=trust)
+        capture = Capture(
+            subject.kind, subject.settings, machine, handed_in=given, drop=tools.drop, trust=trust
+        )
         gathered = await gather(
             writer,
             self.link,

@@ -14,6 +14,7 @@ from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.pack_writer import Written
 from fennox.engine.backups.vault import Vault
+from fennox.engine.drop import Drop
 from fennox.engine.journal import Journal
 from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.evaluator_pool import Evaluates
@@ -59,18 +60,21 @@ class TakeRequest:
 
 @dataclass(frozen=True)
 class TakeTools:
-    """A take's store, journal, and helper processes."""
+    """A take's store, journal, helper processes, and what the system has pushed."""
 
     vault: Vault
     index: PackIndex
     journal: Journal
     evaluates: Evaluates
     carvers: Carvers | None = None
+    drop: Drop | None = None
 
 
 @dataclass(frozen=True)
 class HandedInDocuments:
-    """Handed-in documents by their names in the kind, and their machine."""
+    """Handed-in documents by their names in the kind, and their machine. Where a push is taken,
+    there are none: its documents come from the drop.
+    """
 
     machine: Machine
     documents: Mapping[str, bytes]

@@ -18,7 +18,7 @@ from fennox.service.machines.context import Context
 from fennox.service.people import scopes
 from fennox.service.queries.newest_good import newest_backups, unhurried
 from fennox.service.queries.selectors import PROTECTED
-from fennox.service.takes import hand_ins
+from fennox.service.takes import awaited
 
 _MANY = 50_000  # backups
 
@@ -37,10 +37,10 @@ async def _figures(context: Context, session: AsyncSession) -> dict[str, object]
     """
     there_now = select(System).where(PROTECTED)
     systems: list[System] = [row[0] for row in await unhurried(session, there_now)]
-    by_hand = await hand_ins.lacking(context, session, systems)
+    to_come = await awaited.lacking(context, session, systems)
     wanting = {
         system
-        for system, found in by_hand.items()
+        for system, found in to_come.items()
         if any(one.severity == "warning" for one in found)
     }
     on_itself = select(ConcernRow.about).where(

@@ -52,7 +52,7 @@ class SystemFacts:
     doubtful: DoubtfulBackup | None
     missed: list[tuple[Routine, datetime]]
     has_active_run: bool
-    lacking_by_hand: list[Finding]
+    lacking_to_come: list[Finding]
 
 
 def of_system(facts: SystemFacts, away: Away, now: datetime) -> Iterator[ConcernFound]:
@@ -66,7 +66,7 @@ def of_system(facts: SystemFacts, away: Away, now: datetime) -> Iterator[Concern
         yield _missed(facts.system, routine, due, away)
     if not facts.routines:
         yield _no_routine(facts.system)
-    for finding in facts.lacking_by_hand:
+    for finding in facts.lacking_to_come:
         yield lacks(facts.system.name, finding)
     yield from one_machine.of_machine(
         facts.system,

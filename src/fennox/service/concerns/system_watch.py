@@ -36,7 +36,7 @@ from fennox.service.queries.newest_good import ONLY_PARTIAL, among, newest_backu
 from fennox.service.queries.selectors import PROTECTED
 from fennox.service.retention import routines
 from fennox.service.systems import relations
-from fennox.service.takes import hand_ins
+from fennox.service.takes import awaited
 
 _TURN = 50  # systems processed before yielding this thread
 _NAMED = 500  # backups per query
@@ -71,7 +71,7 @@ class _Facts:
     held: dict[str, list[StoreRow]]
     doubtful: dict[str, DoubtfulBackup]
     missed: dict[str, list[tuple[Routine, datetime]]]
-    by_hand: dict[str, list[Finding]]
+    to_come: dict[str, list[Finding]]
     busy: set[str]
     kinds: set[str]  # that are installed
 
@@ -86,7 +86,7 @@ class _Facts:
             doubtful=self.doubtful.get(system.id),
             missed=self.missed.get(system.id, []),
             has_active_run=system.id in self.busy,
-            lacking_by_hand=self.by_hand.get(system.id, []),
+            lacking_to_come=self.to_come.get(system.id, []),
         )
 
 
@@ -94,7 +94,7 @@ async def _facts(
     context: Context, session: AsyncSession, systems: list[System], now: datetime
 ) -> _Facts:
     newest = await _newest(session)
-    by_hand = await hand_ins.lacking(context, session, systems)
+    to_come = await awaited.lacking(context, session, systems)
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
     held = await _held(session, {backup.id: system for system, backup in newest.items()})
     partial = await unhurried(session, newest_backups(Backup.findings, fits=ONLY_PARTIAL))
@@ -106,7 +106,7 @@ async def _facts(
         held=held,
         doubtful=await _doubtful(session),
         missed=await _missed(session, all_routines, systems, now),
-        by_hand=by_hand,
+        to_come=to_come,
         busy={system for system in busy.scalars() if system is not None},
         kinds={row.kind for row in systems if context.kinds.installed(row.kind) is not None},
     )

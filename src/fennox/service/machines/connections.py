@@ -55,10 +55,10 @@ class Connections:
         """
         if kind.reach == "service":
             return self.own()
-        if kind.reach == "hand":
+        if kind.reach in ("hand", "push"):
             raise BadInput(
-                "Such a system is not reached: people hand in what they export.",
-                "Use backup hand-in.",
+                "Such a system is not reached: what it has is handed in, or it pushes by itself.",
+                "See: fennox backup hand-in, fennox drop show",
             )
         if use.login is None:
             raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")

@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.concerns import AlertRoute
+from fennox.catalogue.models.drops import DropSettings
 from fennox.catalogue.models.people import User
 from fennox.catalogue.models.stores import (
     KeySet,
@@ -41,6 +42,12 @@ def alert_address(route: str) -> str:
 
 def alert_secret(route: str) -> str:
     return f"alert secret {route}"
+
+
+DROP_HOST_KEY = "drop host key"
+DROP_CERTIFICATE_KEY = "drop certificate key"
+HOST_KEY_PLACE = "drop_settings|1|host key"
+CERTIFICATE_KEY_PLACE = "drop_settings|1|certificate key"
 
 
 def write_secret(key_set: str, generation: int) -> str:
@@ -102,6 +109,12 @@ async def _secrets(session: AsyncSession) -> list[_Secret]:
         if route.sealed_secret is not None:
             what, place = alert_secret(route.id), f"alert_routes|{route.id}|secret"
             found.append(_Secret(what, route.created, route.sealed_secret, place))
+    for drop in (await session.execute(select(DropSettings))).scalars():
+        for what, sealed, place in (
+            (DROP_HOST_KEY, drop.sealed_host_key, HOST_KEY_PLACE),
+            (DROP_CERTIFICATE_KEY, drop.sealed_certificate_key, CERTIFICATE_KEY_PLACE),
+        ):
+            found.append(_Secret(what, drop.made, sealed, place))
     for keys in (await session.execute(select(KeySet))).scalars():
         what = write_secret(keys.id, keys.generation)
         place = f"key_sets|{keys.id}|{keys.generation}|write secret"

@@ -22,6 +22,7 @@ from fennox.catalogue import schema
 from fennox.catalogue.models.backups import Backup, Copy, PendingNote, Removal
 from fennox.catalogue.models.base import Base
 from fennox.catalogue.models.concerns import AlertRoute, ConcernRow
+from fennox.catalogue.models.drops import DropAccount, DropSettings
 from fennox.catalogue.models.people import Audit, Passkey, RecoveryCode, User
 from fennox.catalogue.models.runs import Routine, Run, RunLog, RunStep, SheetRow
 from fennox.catalogue.models.service import ClockAcceptance, ServiceState
@@ -87,6 +88,8 @@ KEPT = {
         KeptTable(Removal, ("id",)),
         KeptTable(Trial, ("key_set", "slot")),
         KeptTable(System, ("created", "id")),
+        KeptTable(DropSettings, ("one",), frozenset({"sealed_host_key", "sealed_certificate_key"})),
+        KeptTable(DropAccount, ("made", "system_id")),
         KeptTable(HandedIn, ("system_id", "document"), frozenset({"sealed"})),
         KeptTable(KindRow, ("name", "version")),
         KeptTable(Routine, ("created", "id")),

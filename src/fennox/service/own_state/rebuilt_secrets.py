@@ -54,10 +54,27 @@ class SecretsAnew:
             row["sealed_secret"] = self.keyfile.seal(secret or b"", f"logins|{row['id']}|secret")
         elif table == "users":
             self._user(row)
+        elif table == "drop_settings":
+            self._drop(row)
         elif table == "alert_routes":
             self._alert_route(row)
         elif table == "key_sets":
             self._key_set(row)
+
+    def _drop(self, row: Row) -> None:
+        """Systems know the receiving end by its keys."""
+        for column, what, place in (
+            ("sealed_host_key", own_secrets.DROP_HOST_KEY, own_secrets.HOST_KEY_PLACE),
+            (
+                "sealed_certificate_key",
+                own_secrets.DROP_CERTIFICATE_KEY,
+                own_secrets.CERTIFICATE_KEY_PLACE,
+            ),
+        ):
+            secret = self._open(what)
+            if secret is None:
+                raise Damaged(f"The backup lacks the {what}.", "Try an older backup with --backup.")
+            row[column] = self.keyfile.seal(secret, place)
 
     def _user(self, row: Row) -> None:
         row["sealed_totp"] = None

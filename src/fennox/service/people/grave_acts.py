@@ -52,6 +52,8 @@ TABLE: dict[str, Grave] = {
     "grant_approval": Grave("people", approved=False),
     "admit_site": Grave("people"),
     "add_login": Grave("logins"),
+    "change_drop": Grave("logins", approved=False),
+    "add_drop_login": Grave("logins", approved=False),
     "change_login": Grave("logins"),
     "remove_login": Grave("logins"),
     "admit_login": Grave("logins"),

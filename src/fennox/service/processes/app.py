@@ -31,7 +31,15 @@ from fennox.service.http.routes.people import (
     sessions,
 )
 from fennox.service.http.routes.stores import key_sets, own_state, recovery, stores
-from fennox.service.http.routes.systems import kinds, logins, probes, retirement, sites, systems
+from fennox.service.http.routes.systems import (
+    drops,
+    kinds,
+    logins,
+    probes,
+    retirement,
+    sites,
+    systems,
+)
 from fennox.service.http.run_followers import RunHub
 from fennox.service.machines.context import Context
 from fennox.wire.headers import NOW
@@ -51,7 +59,7 @@ _ONLY_TLS = "max-age=31536000"  # seconds: a year (RFC 6797)
 
 _MODULES = (
     session, people, sessions, passkeys, providers, approvals, audit, estate, clocks, concerns,
-    kinds, systems, probes, retirement, key_sets, stores, logins, own_state,
+    kinds, systems, probes, retirement, drops, key_sets, stores, logins, own_state,
     recovery, backups, notes, comparisons, routines, drafts, restores, runs, workers, sites,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]

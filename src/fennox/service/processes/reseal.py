@@ -12,12 +12,15 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.base import Base
 from fennox.catalogue.models.concerns import AlertRoute
+from fennox.catalogue.models.drops import DropSettings
 from fennox.catalogue.models.people import Audit, User
 from fennox.catalogue.models.stores import KeySet
 from fennox.catalogue.models.systems import HandedIn, Login
 from fennox.service.access_control import local_recovery, second_factors
 from fennox.service.concerns import alert_messages
+from fennox.service.drops.spools import has_spool, spool_of
 from fennox.service.foundation.key_file import KeyFile
+from fennox.service.machines import own_secrets
 from fennox.service.machines.context import Context
 from fennox.service.takes import hand_ins
 
@@ -44,6 +47,10 @@ SEALED = (
     SealedColumn(User, "sealed_totp", lambda row: second_factors.place(row.id)),
     SealedColumn(AlertRoute, "sealed_secret", lambda row: alert_messages.secret_place(row.id)),
     SealedColumn(AlertRoute, "sealed_address", lambda row: alert_messages.address_place(row.id)),
+    SealedColumn(DropSettings, "sealed_host_key", lambda _row: own_secrets.HOST_KEY_PLACE),
+    SealedColumn(
+        DropSettings, "sealed_certificate_key", lambda _row: own_secrets.CERTIFICATE_KEY_PLACE
+    ),
     SealedColumn(HandedIn, "sealed", lambda row: hand_ins.place(row.system_id, row.document)),
 )
 NOT_OURS = frozenset({("runs", "sealed_opening_key"), ("sealed_secrets", "sealed")})
@@ -72,8 +79,9 @@ async def rotate(context: Context, *, forget: bool) -> int:
     """
     if not forget:
         await asyncio.to_thread(context.keyfile.add_key)
+    count = await asyncio.to_thread(spool_of(context).seal_anew) if has_spool(context) else 0
     async with context.session() as session:
-        count = await seal_anew(session, context.keyfile)
+        count += await seal_anew(session, context.keyfile)
         action = "forgot the older keys of" if forget else "rotated the key of"
         session.add(
             Audit(

@@ -16,6 +16,8 @@ import structlog
 from fennox.core.errors import TryLater
 from fennox.service.backups import note_delivery
 from fennox.service.concerns import alert_messages, estate_watch
+from fennox.service.drops import arrivals
+from fennox.service.drops.spools import has_spool
 from fennox.service.foundation.alarm import Alarm
 from fennox.service.foundation.notifications import CHANGED, listen
 from fennox.service.machines.context import Context
@@ -35,6 +37,7 @@ _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
 # real seconds; the other duties also run this often, in case a notification was lost
 _WATCH_EVERY = 60.0
+_LOOK_AT_DROP = 2.0  # real seconds between looks at the spool
 
 
 @dataclass
@@ -56,6 +59,7 @@ class Scheduler:
             "alert": self._alert,
             "audit": self._audit,
             "watch": self._watch,
+            "drops": self._drops,
         }
         self._alarms = {
             name: Alarm(_WATCH_EVERY if name != "tend" else _MARK_EVERY.total_seconds())
@@ -131,6 +135,11 @@ class Scheduler:
     async def _audit(self) -> Next:
         async with self.context.session(lasting=False) as session:
             return Next(within=_SOON if await audit_chain.chain(self.context, session) else None)
+
+    async def _drops(self) -> Next:
+        if not has_spool(self.context):  # nothing was ever received here
+            return Next()
+        return Next(at=await arrivals.decide(self.context), within=_LOOK_AT_DROP)
 
     async def _watch(self) -> Next:
         await store_duties.watch(self.context)

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import gc
+import json
+import os
 import signal
+import sys
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass
@@ -34,7 +37,7 @@ from fennox.service.own_state import own_backup, rebuild_service
 from fennox.service.own_state.own_backup import OwnBackup
 from fennox.service.own_state.rebuilt_secrets import Rebuilt
 from fennox.service.people import first_administrator
-from fennox.service.processes import reseal
+from fennox.service.processes import receiver, reseal
 from fennox.service.processes.app import make_app
 from fennox.service.processes.scheduler import Scheduler
 from fennox.service.processes.worker import RunWorker
@@ -46,6 +49,7 @@ from fennox.stores.opening import open_store
 log: Any = structlog.get_logger()
 
 _TRIES = 10  # attempts to open the database, a second apart
+_LONGEST_TOLD = 65536  # bytes; a pipe holds as many
 _SITE_SLOTS = 4  # concurrent runs at sites, in a service without other slots
 
 
@@ -231,6 +235,7 @@ def make_service(settings: Settings, clock: Path | None) -> FastAPI:
         works = [
             Scheduler(context).run(),
             listen(settings.database, progress_log.CHANNEL, app.state.hub.heard),
+            receiver.keep_receiving(context, clock),
         ]
         # runs at a site are carried out by the process its worker is connected to, even if all
         # others run elsewhere
@@ -249,6 +254,24 @@ def make_service(settings: Settings, clock: Path | None) -> FastAPI:
 def serve(settings: Settings, clock: Path | None) -> None:
     _begin(settings)
     web_server.run(make_service(settings, clock), settings)
+
+
+def receive() -> None:
+    """The process of the receiving end, begun by the service, which tells it the settings in the
+    first line of standard input.
+    """
+    told = json.loads(os.read(sys.stdin.fileno(), _LONGEST_TOLD))
+    settings = Settings(**told["settings"])
+    logs.start(settings.log)
+
+    async def run() -> None:
+        context = await _context(settings, Path(told["clock"]) if told["clock"] else None)
+        try:
+            await receiver.until_told(asyncio.create_task(receiver.Receiver(context).serve()))
+        finally:
+            await context.close()
+
+    asyncio.run(run())
 
 
 def work(settings: Settings, clock: Path | None) -> None:

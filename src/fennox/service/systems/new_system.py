@@ -67,7 +67,7 @@ async def add(session: AsyncSession, row: System) -> None:
 async def _login(session: AsyncSession, kind: Kind, name: str | None) -> Login | None:
     """None: the kind has no connection to machines."""
     login = await named(session, Login, name) if name else None
-    if (login is None) != (kind.reach == "hand"):
+    if (login is None) == kind.is_reached:
         what = "needs a login" if login is None else "is not reached, so it needs no login"
         raise BadInput(f"A {kind.title} {what}.", "Give --login, or leave it out.", field="login")
     return login

@@ -22,10 +22,10 @@ async def login_of(session: AsyncSession, row: System) -> Login | None:
 async def probe(context: Context, row: System, login: Login | None) -> Probe:
     """Keeps nothing. Raises BadInput for a system without a connection."""
     kind, _ = context.kinds.kind(row.kind)
-    if kind.reach == "hand":
+    if not kind.is_reached:
         raise BadInput(
-            f"{row.name} is not reached: people hand in what they export.",
-            "See: fennox backup hand-in",
+            f"{row.name} is not reached: what it has is handed in, or it pushes by itself.",
+            "See: fennox backup hand-in, fennox drop show",
         )
     known = row.machine.id if row.machine else None
     try:

@@ -39,7 +39,7 @@ async def change(
 
 
 def _must_fit(kind: Kind, row: System, wanted: SystemChange) -> None:
-    if kind.reach == "hand" and (wanted.login or wanted.key or wanted.via):
+    if not kind.is_reached and (wanted.login or wanted.key or wanted.via):
         raise BadInput(f"{row.name} is not reached.", "Leave out login, key and way.")
     if kind.reach == "service" and (wanted.address or wanted.login or wanted.key):
         raise BadInput("Fennox itself has no address, login or key to change.", "Leave them out.")

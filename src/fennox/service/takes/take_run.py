@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from dataclasses import dataclass, replace
 
 from sqlalchemy import func, select, update
@@ -27,6 +28,8 @@ from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links.base import Link, Web
 from fennox.service.backups import note_delivery
 from fennox.service.backups.catalogue_entry import keep_backup
+from fennox.service.drops import arrivals
+from fennox.service.drops.spools import SystemDrop, drop_of
 from fennox.service.machines import login_uses, own_secrets
 from fennox.service.machines.context import Context
 from fennox.service.machines.default_logins import look_again
@@ -49,27 +52,34 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     vault = await context.stores.vault(prepared.door, lately=prepared.is_routine)
     order = replace(_order(begun, apart=vault.locked), measure=context.stores.measures(begun.store))
     tools = TakeTools(
-        vault, context.stores.index(begun.store.id), journal, context.readings, context.carvers
+        vault,
+        context.stores.index(begun.store.id),
+        journal,
+        context.readings,
+        context.carvers,
+        prepared.drop,
     )
     made = await _take(context, lease, prepared, tools, order)
     await look_again(context, subject.kind, begun.system, begun.login, journal)
     if made.taken.store_ahead is not None:
         await _keep_skew(context, begun.store.id, made.taken.store_ahead)
     skew = await _machine_ahead(context, made.taken.skew)
-    odd = _oddness(context, begun, made.taken) if prepared.handed_in is None else ""
+    odd = _oddness(context, begun, made.taken) if prepared.wanted.handed_in is None else ""
     if not await _end_unchanged(context, lease, prepared, made.taken, skew, odd):
         await _end(context, lease, prepared, made, tools, skew, odd)
+    await asyncio.to_thread(prepared.drop.empty)
 
 
 @dataclass(frozen=True)
 class _Prepared:
-    """``handed_in``: handed-in documents, instead of the machine's."""
+    """``handed_in``: documents that came by themselves, instead of the machine's."""
 
     begun: Begun
     subject: Subject
     door: Door
     wanted: TakeOrder
     handed_in: HandedInDocuments | None
+    drop: SystemDrop
 
     @property
     def is_routine(self) -> bool:
@@ -85,9 +95,19 @@ async def _prepare(context: Context, lease: Lease) -> _Prepared:
             session, begun.store, generations=begun.keys, lately=lately
         )
         wanted = of_kind(begun.run.order, TakeOrder)
-        document = wanted.handed_in
-        given = await hand_ins.given(context, session, begun.system, document) if document else None
-    return _Prepared(begun, subject, door, wanted, given)
+        drop = drop_of(context, begun.system.id, wanted.pushed)
+        given = await _given(context, session, begun.system, wanted, drop)
+    return _Prepared(begun, subject, door, wanted, given, drop)
+
+
+async def _given(
+    context: Context, session: AsyncSession, system: System, wanted: TakeOrder, drop: SystemDrop
+) -> HandedInDocuments | None:
+    if wanted.handed_in is not None:
+        return await hand_ins.given(context, session, system, wanted.handed_in)
+    if wanted.pushed is not None:
+        return await arrivals.given(context, system, drop)
+    return None
 
 
 def _order(begun: Begun, *, apart: bool) -> TakeRequest:
@@ -229,8 +249,7 @@ async def _follow_up(
 ) -> None:
     """Finish a hand-in, apply a requested hold, and run the guard."""
     wanted = prepared.wanted
-    if prepared.handed_in is not None:
-        assert wanted.handed_in is not None
+    if wanted.handed_in is not None:
         await hand_ins.arrived(context, session, run, wanted.handed_in, backup)
         return
     if wanted.hold:

@@ -37,7 +37,7 @@ from fennox.service.queries.paging import in_order_of
 from fennox.service.retention import routines
 from fennox.service.systems.first_look import certificate_shown
 from fennox.service.systems.relations import relations
-from fennox.service.takes import hand_ins
+from fennox.service.takes import awaited
 from fennox.wire.backups import HandInShown
 from fennox.wire.base import Page
 from fennox.wire.machines.relations import Relation, Relations
@@ -100,7 +100,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
     known, going_on = await asked(_KNOWN, ids), await asked(_GOING_ON, ids)
     needed = {one for row in rows for one in row.needs}
     names = await asked(_NAMES, [*needed]) if needed else {}
-    due_by_hand = await hand_ins.lacking(context, session, rows)
+    due_to_come = await awaited.lacking(context, session, rows)
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
     now = context.now()
     items = []
@@ -108,7 +108,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
         mine = [routine for routine in all_routines if selectors.takes(routine.systems, row)]
         needs = sorted(names[one].name for one in row.needs if one in names)
         item = _shown(row, known[row.id], going_on.get(row.id), mine, needs, now)
-        item.missing += due_by_hand.get(row.id, [])
+        item.missing += due_to_come.get(row.id, [])
         items.append(item)
     return items
 

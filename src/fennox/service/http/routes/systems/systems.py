@@ -152,7 +152,7 @@ async def confirm_system(
     async with context.session() as session:
         row = await named(session, System, name)
         kind, _ = context.kinds.kind(row.kind)
-        if kind.reach == "hand":
+        if not kind.is_reached:
             probe.confirm_by_hand(row, wanted.machine)
             await audit.note(session, request, "confirmed", "system", row.name, now=wanted.machine)
             return await system_views.one(context, session, row)

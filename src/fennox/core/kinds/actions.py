@@ -1,0 +1,83 @@
+"""Commands and requests of a kind file."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+Words = list[str]
+"""A command as a list of words; placeholders like ``{setting}`` are filled in, and every word is
+quoted for a shell.
+"""
+
+
+class KindModel(BaseModel):
+    model_config = ConfigDict(
+        extra="forbid", frozen=True, use_attribute_docstrings=True, defer_build=True
+    )
+
+
+class Request(KindModel):
+    """A request of an HTTP interface."""
+
+    method: Literal["GET", "POST", "PUT", "DELETE"] = "GET"
+    """The method of the request."""
+    path: str
+    """The path, with settings filled in."""
+    json_body: Annotated[dict[str, object] | None, Field(alias="json")] = None
+    """The body, as JSON."""
+
+
+class Action(KindModel):
+    """A command (`run`) or a request (`ask`)."""
+
+    run: Words | None = None
+    """A command, as a list of words, with settings filled in."""
+    ask: Request | None = None
+    """A request of an HTTP interface."""
+
+    @model_validator(mode="after")
+    def one_way(self) -> Action:
+        if (self.run is None) == (self.ask is None):
+            raise ValueError("give either run or ask")
+        return self
+
+
+class Until(KindModel):
+    """When a polled response is final: a JSONPath and its required value, or a value that means
+    failure.
+    """
+
+    jsonpath: str
+    """What to look at in the answer."""
+    equals: str
+    """The value that means it has ended."""
+    fails: str | None = None
+    """The value that means it has failed."""
+    limit: Annotated[int, Field(gt=0, le=86400)] = 600
+    """Seconds to wait at most."""
+
+
+class Ask(KindModel):
+    """A document from an HTTP interface: one request, or start → poll until → fetch.
+
+    ``{job}`` in the later paths is the value ``job`` reads from the response to ``start``.
+    """
+
+    start: Request | None = None
+    """A request that starts the work."""
+    job: str | None = None
+    """A JSONPath to the job's id in the answer to `start`, for `{job}`."""
+    poll: Request | None = None
+    """A request that reports progress."""
+    until: Until | None = None
+    """When the polled answer is final."""
+    fetch: Request
+    """The request whose answer is the document."""
+
+    @model_validator(mode="after")
+    def whole(self) -> Ask:
+        if (self.poll is None) != (self.until is None):
+            raise ValueError("poll and until belong together")
+        return self

@@ -1,0 +1,69 @@
+"""Who may push: an account for each system, with a secret that Fennox made or a key of the system.
+
+A secret has 160 random bits, so its digest needs no costly hashing.
+"""
+
+from __future__ import annotations
+
+import hmac
+import time
+from collections import deque
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from hashlib import sha256
+
+_FAILURES = 10  # of one address within the window, before it is refused unheard
+_WINDOW = 60.0  # seconds
+_MOST_ADDRESSES = 10_000
+
+
+@dataclass(frozen=True)
+class DropLogin:
+    """``secret``: SHA-256 as hex. ``keys``: public keys in OpenSSH's form."""
+
+    account: str
+    system: str
+    secret: str
+    keys: tuple[str, ...] = ()
+
+
+def digest_of(secret: str) -> str:
+    return sha256(secret.encode()).hexdigest()
+
+
+@dataclass
+class Doorkeeper:
+    """The logins of the moment, and a guard against guessing. Threads may share it."""
+
+    clock: Callable[[], float] = time.monotonic
+    _logins: dict[str, DropLogin] = field(default_factory=dict)
+    _failures: dict[str, deque[float]] = field(default_factory=dict)
+
+    def replace(self, logins: Iterable[DropLogin]) -> None:
+        self._logins = {login.account: login for login in logins}
+
+    def login(self, account: str) -> DropLogin | None:
+        return self._logins.get(account)
+
+    def is_shut_out(self, address: str) -> bool:
+        failures = self._failures.get(address)
+        if failures is None:
+            return False
+        while failures and failures[0] < self.clock() - _WINDOW:
+            failures.popleft()
+        if not failures:
+            self._failures.pop(address, None)
+        return len(failures) >= _FAILURES
+
+    def admit(self, account: str, secret: str, address: str) -> DropLogin | None:
+        """The login, or None; a failure counts against the address."""
+        if self.is_shut_out(address):
+            return None
+        login = self._logins.get(account)
+        known = login.secret if login is not None else ""
+        if hmac.compare_digest(known, digest_of(secret)):
+            return login
+        if len(self._failures) >= _MOST_ADDRESSES:
+            self._failures.pop(next(iter(self._failures)))
+        self._failures.setdefault(address, deque(maxlen=_FAILURES)).append(self.clock())
+        return None

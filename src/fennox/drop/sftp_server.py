@@ -1,0 +1,315 @@
+"""The SFTP server of the receiving end (draft-ietf-secsh-filexfer-02 up to -13, by asyncssh). It
+has no shell, no forwarding and nothing to read.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+from typing import NoReturn
+
+import asyncssh
+from asyncssh.constants import (
+    FILEXFER_TYPE_DIRECTORY,
+    FILEXFER_TYPE_REGULAR,
+    FXF_APPEND,
+    FXF_TRUNC,
+    FXF_WRITE,
+)
+
+from fennox.drop.logins import Doorkeeper
+from fennox.drop.names import absolute
+from fennox.drop.refusals import Refused
+from fennox.drop.sessions import Sessions
+from fennox.drop.spool import Incoming, Jail, Note, Spool
+
+_LOGIN_WITHIN = 30  # seconds
+_ASK_WHETHER_ALIVE = 30  # seconds of silence; after three such silences the connection is over
+_SYSTEM = "system"
+
+
+@dataclass
+class SftpServer:
+    """Serves until closed. ``host_key``: a private key in OpenSSH's form."""
+
+    spool: Spool
+    doorkeeper: Doorkeeper
+    sessions: Sessions
+    host_key: str
+    _acceptor: asyncssh.SSHAcceptor | None = None
+
+    async def start(self, host: str, port: int) -> int:
+        """Returns the port it listens on. Raises OSError."""
+        self._acceptor = await asyncssh.listen(
+            host,
+            port,
+            server_factory=lambda: _Door(self.doorkeeper, self.sessions),
+            server_host_keys=[asyncssh.import_private_key(self.host_key)],
+            sftp_factory=self._session,
+            allow_scp=False,
+            allow_pty=False,
+            agent_forwarding=False,
+            x11_forwarding=False,
+            login_timeout=_LOGIN_WITHIN,
+            keepalive_interval=_ASK_WHETHER_ALIVE,
+            line_editor=False,
+            server_version="SFTP",
+        )
+        return self._acceptor.get_port()
+
+    def _session(self, channel: asyncssh.SSHServerChannel[bytes]) -> asyncssh.SFTPServer:
+        connection = channel.get_connection()
+        system = str(connection.get_extra_info(_SYSTEM))
+        peer = str(connection.get_extra_info("peername")[0])
+        account = str(connection.get_extra_info("username"))
+        return _Session(channel, self.spool.jail(system), account, peer)
+
+    async def close(self) -> None:
+        if self._acceptor is not None:
+            self._acceptor.close()
+            await self._acceptor.wait_closed()
+
+
+class _Door(asyncssh.SSHServer):
+    """Decides who comes in, once for each connection."""
+
+    def __init__(self, doorkeeper: Doorkeeper, sessions: Sessions) -> None:
+        self._doorkeeper, self._sessions = doorkeeper, sessions
+        self._connection: asyncssh.SSHServerConnection | None = None
+        self._peer = ""
+        self._entered = ""
+
+    def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
+        self._connection = conn
+        self._peer = str(conn.get_extra_info("peername")[0])
+        if self._doorkeeper.is_shut_out(self._peer) or not self._sessions.knock():
+            conn.abort()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._sessions.leave(self._entered)
+
+    def begin_auth(self, username: str) -> bool:
+        login = self._doorkeeper.login(username)
+        if self._connection is not None and login is not None and login.keys:
+            keys = asyncssh.import_authorized_keys("\n".join(login.keys))
+            self._connection.set_authorized_keys(keys)
+        return True
+
+    def password_auth_supported(self) -> bool:
+        return True
+
+    def validate_password(self, username: str, password: str) -> bool:
+        login = self._doorkeeper.admit(username, password, self._peer)
+        return login is not None
+
+    def auth_completed(self) -> None:
+        assert self._connection is not None
+        account = str(self._connection.get_extra_info("username"))
+        login = self._doorkeeper.login(account)
+        if login is None or not self._sessions.enter(account):
+            self._connection.abort()
+            return
+        self._entered = account
+        self._connection.set_extra_info(**{_SYSTEM: login.system})
+
+
+class _Session(asyncssh.SFTPServer):
+    """One client in the jail of its system. Writes are quick and block the loop: this process
+    serves nothing else.
+    """
+
+    def __init__(
+        self, channel: asyncssh.SSHServerChannel[bytes], jail: Jail, account: str, peer: str
+    ) -> None:
+        super().__init__(channel)
+        self._jail, self._account, self._peer = jail, account, peer
+        self._appended: set[str] = set()
+        self._closing: list[Incoming] = []
+
+    def open(self, path: bytes, pflags: int, attrs: asyncssh.SFTPAttrs) -> object:
+        if not pflags & FXF_WRITE:
+            raise asyncssh.SFTPPermissionDenied("Nothing can be read here.")
+        try:
+            incoming = self._jail.begin(
+                absolute(path),
+                account=self._account,
+                peer=self._peer,
+                resume=not pflags & FXF_TRUNC,
+            )
+        except Refused as refused:
+            _refuse(refused)
+        if pflags & FXF_APPEND:
+            self._appended.add(incoming.note.id)
+        return incoming
+
+    def open56(
+        self, path: bytes, desired_access: int, flags: int, attrs: asyncssh.SFTPAttrs
+    ) -> object:
+        raise asyncssh.SFTPOpUnsupported("Use SFTP version 3 or 4.")
+
+    def write(self, file_obj: object, offset: int, data: bytes) -> int:
+        incoming = _incoming(file_obj)
+        if incoming.note.id in self._appended:
+            offset = incoming.size
+        try:
+            incoming.write(offset, data)
+        except Refused as refused:
+            _refuse(refused)
+        return len(data)
+
+    def read(self, file_obj: object, offset: int, size: int) -> bytes:
+        raise asyncssh.SFTPPermissionDenied("Nothing can be read here.")
+
+    def close(self, file_obj: object) -> None:
+        """The client's word that the file is whole, unless the session ends right now: asyncssh
+        closes what a lost connection left open, and calls ``exit`` without a pause between.
+        """
+        incoming = _incoming(file_obj)
+        self._closing.append(incoming)
+        asyncio.get_running_loop().call_soon(self._whole, incoming)
+
+    def _whole(self, incoming: Incoming) -> None:
+        if incoming in self._closing:
+            self._closing.remove(incoming)
+            self._ended(incoming, "")
+
+    def exit(self) -> None:
+        for incoming in self._closing:
+            self._ended(incoming, "The connection ended before the file was closed.")
+        self._closing.clear()
+
+    def _ended(self, incoming: Incoming, problem: str) -> None:
+        try:
+            incoming.close(problem)
+        except Refused as refused:  # the note says so; the client has gone or has its answer
+            self.logger.warning("%s: %s", incoming.note.name, refused.said)
+
+    def lstat(self, path: bytes) -> asyncssh.SFTPAttrs:
+        name = self._named(path)
+        if (note := self._jail.note(name)) is not None:
+            return _file(note)
+        if self._jail.is_folder(name):
+            return _folder()
+        raise asyncssh.SFTPNoSuchFile(f"There is no {name}.")
+
+    def stat(self, path: bytes) -> asyncssh.SFTPAttrs:
+        return self.lstat(path)
+
+    def fstat(self, file_obj: object) -> asyncssh.SFTPAttrs:
+        incoming = _incoming(file_obj)
+        return _file(incoming.note.model_copy(update={"size": incoming.size}))
+
+    def setstat(self, path: bytes, attrs: asyncssh.SFTPAttrs) -> None:
+        """Clients set times and modes after a file; neither means anything here."""
+        self.lstat(path)
+
+    def lsetstat(self, path: bytes, attrs: asyncssh.SFTPAttrs) -> None:
+        self.lstat(path)
+
+    def fsetstat(self, file_obj: object, attrs: asyncssh.SFTPAttrs) -> None:
+        pass  # as setstat
+
+    def fsync(self, file_obj: object) -> None:
+        pass  # a file is on the disk when it is closed
+
+    async def scandir(self, path: bytes) -> AsyncIterator[asyncssh.SFTPName]:
+        try:
+            folders, notes = self._jail.entries(self._named(path))
+        except Refused as refused:
+            _refuse(refused)
+        for name in (".", "..", *folders):
+            yield asyncssh.SFTPName(name.encode(), attrs=_folder())
+        for note in notes:
+            yield asyncssh.SFTPName(note.name.rsplit("/", 1)[1].encode(), attrs=_file(note))
+
+    def realpath(self, path: bytes) -> bytes:
+        return self._named(path).encode()
+
+    def mkdir(self, path: bytes, attrs: asyncssh.SFTPAttrs) -> None:
+        try:
+            self._jail.make_folder(self._named(path))
+        except Refused as refused:
+            _refuse(refused)
+
+    def rename(self, oldpath: bytes, newpath: bytes) -> None:
+        for incoming in list(self._closing):
+            self._whole(incoming)
+        try:
+            self._jail.rename(self._named(oldpath), self._named(newpath))
+        except Refused as refused:
+            _refuse(refused)
+
+    def posix_rename(self, oldpath: bytes, newpath: bytes) -> None:
+        self.rename(oldpath, newpath)
+
+    def remove(self, path: bytes) -> None:
+        try:
+            self._jail.discard(self._named(path))
+        except Refused as refused:
+            _refuse(refused)
+
+    def rmdir(self, path: bytes) -> NoReturn:
+        raise asyncssh.SFTPPermissionDenied("Folders cannot be removed here.")
+
+    def symlink(self, oldpath: bytes, newpath: bytes) -> NoReturn:
+        raise asyncssh.SFTPPermissionDenied("There are no links here.")
+
+    def link(self, oldpath: bytes, newpath: bytes) -> NoReturn:
+        raise asyncssh.SFTPPermissionDenied("There are no links here.")
+
+    def readlink(self, path: bytes) -> NoReturn:
+        raise asyncssh.SFTPPermissionDenied("There are no links here.")
+
+    def statvfs(self, path: bytes) -> NoReturn:
+        raise asyncssh.SFTPOpUnsupported("The room is not told.")
+
+    def fstatvfs(self, file_obj: object) -> NoReturn:
+        raise asyncssh.SFTPOpUnsupported("The room is not told.")
+
+    def lock(self, file_obj: object, offset: int, length: int, flags: int) -> NoReturn:
+        raise asyncssh.SFTPOpUnsupported("There are no locks here.")
+
+    def unlock(self, file_obj: object, offset: int, length: int) -> NoReturn:
+        raise asyncssh.SFTPOpUnsupported("There are no locks here.")
+
+    def _named(self, path: bytes) -> str:
+        try:
+            return absolute(path)
+        except Refused as refused:
+            _refuse(refused)
+
+
+def _incoming(file_obj: object) -> Incoming:
+    assert isinstance(file_obj, Incoming)
+    return file_obj
+
+
+def _file(note: Note) -> asyncssh.SFTPAttrs:
+    moment = int((note.ended or note.begun).timestamp())
+    return asyncssh.SFTPAttrs(
+        type=FILEXFER_TYPE_REGULAR,
+        size=note.size,
+        uid=0,
+        gid=0,
+        permissions=0o100600,
+        atime=moment,
+        mtime=moment,
+    )
+
+
+def _folder() -> asyncssh.SFTPAttrs:
+    return asyncssh.SFTPAttrs(
+        type=FILEXFER_TYPE_DIRECTORY, uid=0, gid=0, permissions=0o40700, atime=0, mtime=0
+    )
+
+
+def _refuse(refused: Refused) -> NoReturn:
+    """In words of SFTP version 3, which every client knows."""
+    match refused.why:
+        case "missing":
+            raise asyncssh.SFTPNoSuchFile(refused.said) from refused
+        case "denied":
+            raise asyncssh.SFTPPermissionDenied(refused.said) from refused
+        case _:
+            raise asyncssh.SFTPFailure(refused.said) from refused

@@ -1,0 +1,80 @@
+"""The account of a system at the drop: made with a secret that is shown once."""
+
+from __future__ import annotations
+
+import secrets
+
+import asyncssh
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models.drops import DropAccount
+from fennox.catalogue.models.systems import System
+from fennox.core.errors import BadInput, NotFound
+from fennox.drop.logins import DropLogin, digest_of
+from fennox.service.drops.drop_settings import (
+    certificate_fingerprint,
+    must_be_on,
+    settings_row,
+    told,
+)
+from fennox.service.machines.context import Context
+from fennox.wire.drops import DropLoginMade, NewDropLogin
+
+
+async def renew(
+    context: Context, session: AsyncSession, system: System, wanted: NewDropLogin, by: str
+) -> DropLoginMade:
+    """Make the account, or give it a new secret; the one before opens nothing from then on."""
+    settings = must_be_on(await settings_row(session))
+    if system.retired is not None:
+        raise BadInput(f"{system.name} is retired.", "Enrol the system that is to push.")
+    secret = secrets.token_urlsafe(20)  # 160 bits
+    keys = [_public(wanted.key)] if wanted.key else []
+    row = await session.get(DropAccount, system.id)
+    if row is None:
+        row = DropAccount(system_id=system.id, account=system.name, keys=[])
+        session.add(row)
+    row.secret, row.made, row.by = digest_of(secret), context.now(), by
+    row.keys = keys or row.keys
+    await session.flush()
+    return DropLoginMade(
+        system=system.name,
+        account=row.account,
+        secret=secret,
+        folder="/",
+        sftp=told(settings, settings.sftp),
+        ftps=told(settings, settings.ftps),
+        ftp=told(settings, settings.ftp),
+        host_key=settings.host_key,
+        certificate=certificate_fingerprint(settings),
+    )
+
+
+def _public(given: str) -> str:
+    """Only what OpenSSH reads as a public key, without options that such a line may carry."""
+    try:
+        return asyncssh.import_public_key(given).export_public_key().decode().strip()
+    except (asyncssh.KeyImportError, ValueError) as error:
+        raise BadInput(
+            "This is not a public key.", "Give the line of its .pub file.", field="key"
+        ) from error
+
+
+async def revoke(session: AsyncSession, system: System) -> None:
+    row = await session.get(DropAccount, system.id)
+    if row is None:
+        raise NotFound(f"{system.name} has no login at the drop.", "There is nothing to revoke.")
+    await session.delete(row)
+
+
+async def all_logins(session: AsyncSession) -> list[DropLogin]:
+    """For the receiver. Systems that are retired push no more."""
+    rows = await session.execute(
+        select(DropAccount)
+        .join(System, System.id == DropAccount.system_id)
+        .where(System.retired.is_(None))
+    )
+    return [
+        DropLogin(row.account, row.system_id, row.secret, tuple(row.keys)) for row in rows.scalars()
+    ]
