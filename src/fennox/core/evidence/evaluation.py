@@ -181,7 +181,11 @@ def parts_to_take(kind: Kind, chosen: list[str] | None) -> list[str]:
     taken = (
         set(chosen)
         if chosen
-        else {part.name for part in kind.part if part.default and not part.comes_by_itself}
+        else {
+            part.name
+            for part in kind.part
+            if part.default and (not part.comes_by_itself or kind.reach == "push")
+        }
     )
     while True:
         drawn_in = {need for part in kind.part if part.name in taken for need in part.needs} - taken

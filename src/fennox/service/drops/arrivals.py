@@ -9,13 +9,15 @@ from __future__ import annotations
 import asyncio
 import secrets
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 
-from sqlalchemy import select
+from sqlalchemy import cast, select
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.backups import Backup, Copy
-from fennox.catalogue.models.runs import Routine
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import Routine, Run
 from fennox.catalogue.models.systems import System
 from fennox.core.errors import BadInput, Conflict, Damaged, NotFound
 from fennox.core.evidence import evaluation, pushes
@@ -36,6 +38,7 @@ from fennox.service.runs import new_runs
 from fennox.wire.drops import Arrived
 
 Judgement = Whole | Coming | Lacking | None
+_AGAIN = timedelta(hours=1)  # until a push whose take failed is tried once more
 _LONGEST_IDENTITY = 16 * 1024 * 1024  # bytes of a document that says which system it is of
 
 
@@ -111,10 +114,10 @@ async def _queue(
     context: Context, session: AsyncSession, system: System, part: PartModel, whole: Whole
 ) -> None:
     place = await place_for(session, system, part)
-    if place is None:
+    order = TakeOrder(parts=[part.name], pushed=[one.id for one in whole.arrivals])
+    if place is None or await _failed_lately(context, session, system, order):
         return  # a concern says so
     routine, store_id = place
-    order = TakeOrder(parts=[part.name], pushed=[one.id for one in whole.arrivals])
     about = new_runs.About(
         system_id=system.id,
         store_id=store_id,
@@ -125,6 +128,20 @@ async def _queue(
         await new_runs.enqueue(session, order, about, by="the system itself", now=context.now())
     except Conflict:
         return  # a run of this system is active; it is decided again soon
+
+
+async def _failed_lately(
+    context: Context, session: AsyncSession, system: System, order: TakeOrder
+) -> bool:
+    """Whether a take of the very same files has failed, and has nothing to hope for yet."""
+    before = select(Run.id).where(
+        Run.system_id == system.id,
+        Run.kind == constant("take"),
+        Run.state.in_(["failed", "stopped"]),
+        Run.created > context.now() - _AGAIN,
+        Run.order["pushed"] == cast(order.pushed, JSONB),
+    )
+    return (await session.execute(before.limit(1))).first() is not None
 
 
 async def place_for(
@@ -176,6 +193,9 @@ async def _machine(kind: Kind, drop: SystemDrop) -> Machine:
                     "Have the kind read it from a shorter document.",
                 )
             contents[arrival.name] = b"".join([block async for block in drop.content(arrival)])
+    if not contents:
+        titles = ", ".join(part.title for part, _ in pushed_parts(kind))
+        raise BadInput(f"{titles} is not at the drop.", "It is taken when the system pushes it.")
     return evaluation.machine(kind, contents)
 
 

@@ -69,7 +69,7 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
         if memory.estate == estate and before is not None and context.now() < before:
             return False
         memory.estate, memory.nothing_before = estate, None
-        due, following = await _all_due(session, every, context.now(), memory)
+        due, following = await _all_due(context, session, every, memory)
         # the longest unserved goes first; otherwise the second of two routines of a system might
         # never run
         for found in sorted(due, key=lambda one: one.since):
@@ -79,10 +79,12 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
 
 
 async def _all_due(
-    session: AsyncSession, every: Sequence[Routine], now: datetime, memory: Memory
+    context: Context, session: AsyncSession, every: Sequence[Routine], memory: Memory
 ) -> tuple[list[Due], datetime]:
     """The due takes, and the moment before which nothing else is due."""
+    now = context.now()
     following = now + _NEVER
+    reads: dict[tuple[str, str], bool] = {}
     systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
     systems.sort(key=lambda row: row.name)
     due: list[Due] = []
@@ -97,10 +99,24 @@ async def _all_due(
                 continue
             if not selectors.takes(routine.systems, system):
                 continue
+            about = (routine.id, system.kind)
+            if about not in reads:
+                reads[about] = _reads(context, routine, system)
+            if not reads[about]:
+                continue  # what it has comes by itself
             if (found := _due(now, routine, system, memory)) is not None:
                 due.append(found)
             following = min(following, memory.later.get((*key, system.id), now))
     return due, following
+
+
+def _reads(context: Context, routine: Routine, system: System) -> bool:
+    """Whether the routine reads anything from such a system. An unknown kind fails as a run."""
+    kind = context.kinds.installed(system.kind)
+    if kind is None:
+        return True
+    named = [part for part in kind.part if part.name in (routine.parts or ())]
+    return kind.is_reached and not (named and all(part.comes_by_itself for part in named))
 
 
 async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:

@@ -105,9 +105,19 @@ async def _given(
 ) -> HandedInDocuments | None:
     if wanted.handed_in is not None:
         return await hand_ins.given(context, session, system, wanted.handed_in)
-    if wanted.pushed is not None:
+    if wanted.pushed is not None or _is_pushed(context, system, wanted):
         return await arrivals.given(context, system, drop)
     return None
+
+
+def _is_pushed(context: Context, system: System, wanted: TakeOrder) -> bool:
+    """Whether everything that a person asks for has been pushed, or will be."""
+    kind, _ = context.kinds.kind(system.kind)
+    if wanted.parts is None:
+        return kind.reach == "push"
+    return all(
+        kind.part_named(name).pushed is not None for name in parts_to_take(kind, wanted.parts)
+    )
 
 
 def _order(begun: Begun, *, apart: bool) -> TakeRequest:

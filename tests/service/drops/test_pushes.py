@@ -1,0 +1,257 @@
+"""A system pushes, and what it pushed becomes its backup: whole, once, and nobody else's."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+from collections.abc import Iterable
+from hashlib import sha256
+
+import asyncssh
+import pytest
+
+from fennox.client.api import Client, ProblemError
+from fennox.wire.backups import NewTake
+from fennox.wire.drops import DropLoginMade, DropWanted, NewDropLogin
+from fennox.wire.machines.enrolling import NewSystem
+from fennox.wire.routines import NewRoutine
+from fennox.wire.stores import NewStore
+from tests.places import free_port, loopback
+from tests.service.running import PASSPHRASE, Service, until
+
+RECORDER = r"""
+name = "tide-recorder"
+version = 1
+title = "Tide recorder"
+reach = "push"
+port = 22
+rebuilt_by = "in its console: Maintenance, Load"
+
+[identity]
+id = { in = "about.json", jsonpath = "$.serial" }
+product = { in = "about.json", jsonpath = "$.product" }
+version = { in = "about.json", jsonpath = "$.version" }
+
+[[part]]
+name = "settings"
+title = "Settings of the recorder"
+essential = true
+[[part.source]]
+[part.source.push]
+files = ["about.json", "*/*.cfg"]
+every = 24
+quiet = 1
+fits = "tide|serial"
+manifest = { file = "MANIFEST", names = '^[0-9a-f]{64}  (\S+)$', digests = '^([0-9a-f]{64})  ' }
+
+[census]
+gauges = [{ in = "gauges/*.cfg", names = '^gauges/(.+)\.cfg$' }]
+"""
+ABOUT = json.dumps({"serial": "TR-77", "product": "tide-recorder", "version": "4"}).encode()
+
+
+def a_push(*gauges: str, depth: int = 4) -> dict[str, bytes]:
+    files = {f"gauges/{name}.cfg": f"tide {name}\ndepth {depth}\n".encode() for name in gauges}
+    files["about.json"] = ABOUT
+    listed = "".join(f"{sha256(text).hexdigest()}  {name}\n" for name, text in files.items())
+    return {**files, "MANIFEST": f"# of tonight\n{listed}".encode()}
+
+
+def switched_on(service: Service, client: Client) -> None:
+    host = loopback()
+    client.change_drop(DropWanted(sftp=f"{host}:{free_port(host)}"))
+    until(lambda: [one.problem for one in client.drop().listening] == [""], "it listens", limit=30)
+
+
+def enrolled(service: Service, client: Client, name: str = "pier-recorder") -> DropLoginMade:
+    client.add_kind(RECORDER)
+    client.add_system(NewSystem(name=name, kind="tide-recorder", address="10.0.0.9"))
+    return client.add_drop_login(name, NewDropLogin())
+
+
+@pytest.fixture
+def client(service: Service) -> Iterable[Client]:
+    (service.folder / "attic").mkdir()
+    with service.client() as made:
+        made.add_store(
+            NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE)
+        )
+        made.add_routine(
+            NewRoutine(
+                name="nightly",
+                systems="all",
+                when="every day at 02:00",
+                store="attic",
+                ladder="everything for 14 days",
+                zone="UTC",
+            )
+        )
+        switched_on(service, made)
+        yield made
+
+
+async def pushed(login: DropLoginMade, files: dict[str, bytes]) -> None:
+    host, _, port = login.sftp.rpartition(":")
+    async with (
+        asyncssh.connect(
+            host,
+            int(port),
+            username=login.account,
+            password=login.secret,
+            known_hosts=None,
+            client_keys=None,
+            config=None,
+            agent_path=None,
+        ) as connection,
+        connection.start_sftp_client() as sftp,
+    ):
+        for name, content in files.items():
+            async with sftp.open(name, "wb") as file:
+                await file.write(content)
+
+
+def backups(client: Client, system: str = "pier-recorder") -> list[str]:
+    return [one.id for one in client.backups(system=system)]
+
+
+def documents(client: Client, backup: str) -> dict[str, int | None]:
+    return {one.path: one.size for one in client.documents(backup)}
+
+
+def test_what_was_pushed_whole_is_taken_once_and_leaves_the_spool(
+    service: Service, client: Client
+) -> None:
+    login = enrolled(service, client)
+    files = a_push("east", "west")
+    asyncio.run(pushed(login, files))
+    until(lambda: len(backups(client)) == 1, "it is taken")
+    [backup] = backups(client)
+    assert documents(client, backup) == {name: len(text) for name, text in files.items()}
+    until(lambda: client.drop_of("pier-recorder").files == [], "the spool is empty")
+    shown = client.backup(backup)
+    assert (shown.routine, shown.partial) == ("nightly", False)
+    system = client.system("pier-recorder")
+    assert system.machine is not None
+    assert system.machine.id == "TR-77"
+    spool = service.folder / "state/drop/spool"
+    assert not any(path.is_file() for path in spool.rglob("*"))
+    asyncio.run(pushed(login, a_push("east", "west", depth=7)))
+    until(lambda: len(backups(client)) == 2, "the next one is taken as well")
+
+
+def test_a_push_that_lacks_something_waits_and_says_what(service: Service, client: Client) -> None:
+    login = enrolled(service, client)
+    files = a_push("east", "west")
+    west = files.pop("gauges/west.cfg")
+    asyncio.run(pushed(login, files))
+    until(lambda: "has not arrived" in client.drop_of("pier-recorder").waits, "it says what")
+    assert "gauges/west.cfg is listed, and has not arrived" in client.drop_of("pier-recorder").waits
+    until(lambda: any("is not whole" in one.text for one in client.concerns()), "a concern says so")
+    assert backups(client) == []
+    asyncio.run(pushed(login, {"gauges/west.cfg": west}))
+    until(lambda: len(backups(client)) == 1, "it is taken once it is whole")
+
+
+def test_the_right_name_and_wrong_content_is_not_taken(service: Service, client: Client) -> None:
+    login = enrolled(service, client)
+    files = a_push("east")
+    files["gauges/east.cfg"] = b"tide of another recorder\n"
+    asyncio.run(pushed(login, files))
+    until(
+        lambda: any(
+            run.state == "failed" and "not what its manifest says" in run.reason
+            for run in client.runs(system="pier-recorder")
+        ),
+        "the take says why it failed",
+    )
+    assert backups(client) == []
+    until(lambda: client.drop_of("pier-recorder").waits != "", "it is looked at")
+    assert len(client.runs(system="pier-recorder")) == 1, "it is not tried again and again"
+    assert {file.name for file in client.drop_of("pier-recorder").files} == set(files)
+
+
+def test_a_push_that_nobody_expects_is_said_and_dropped_by_a_person(
+    service: Service, client: Client
+) -> None:
+    login = enrolled(service, client)
+    asyncio.run(pushed(login, {"core.dump": os.urandom(1000)}))
+    until(lambda: any("core.dump" in one.text for one in client.concerns()), "a concern names it")
+    [file] = client.drop_of("pier-recorder").files
+    assert not file.expected
+    done = service.fennox("drop", "discard", "pier-recorder", "core.dump", "--yes")
+    assert done.returncode == 0, done.stderr
+    assert client.drop_of("pier-recorder").files == []
+
+
+def test_another_machine_under_a_systems_name_is_refused(service: Service, client: Client) -> None:
+    login = enrolled(service, client)
+    asyncio.run(pushed(login, a_push("east")))
+    until(lambda: len(backups(client)) == 1, "it is taken")
+    until(lambda: client.drop_of("pier-recorder").files == [], "the spool is empty")
+    files = {"about.json": ABOUT.replace(b"TR-77", b"TR-78"), "gauges/x.cfg": b"tide x\n"}
+    listed = "".join(f"{sha256(text).hexdigest()}  {name}\n" for name, text in files.items())
+    asyncio.run(pushed(login, {**files, "MANIFEST": listed.encode()}))
+    until(
+        lambda: any("TR-78" in (run.reason or "") for run in client.runs(system="pier-recorder")),
+        "a person is asked which machine it is",
+    )
+    assert len(backups(client)) == 1
+    client.confirm("pier-recorder", "TR-78")
+    run = service.ended(client.take(NewTake(system="pier-recorder")).id)
+    assert run.state == "done", run.reason
+    assert len(backups(client)) == 2
+
+
+def test_nothing_is_read_from_a_system_that_pushes(service: Service, client: Client) -> None:
+    enrolled(service, client)
+    with pytest.raises(ProblemError, match="not reached"):
+        client.probe("pier-recorder")
+    run = service.ended(client.take(NewTake(system="pier-recorder")).id)
+    assert run.state == "failed"
+    assert "Settings of the recorder is not at the drop" in run.reason
+
+
+def test_the_receiving_end_outlives_its_own_death(service: Service, client: Client) -> None:
+    login = enrolled(service, client)
+    found = []
+    for path in os.listdir("/proc"):
+        if path.isdigit():
+            try:
+                words = open(f"/proc/{path}/cmdline", "rb").read()  # noqa: SIM115
+                environment = open(f"/proc/{path}/environ", "rb").read()  # noqa: SIM115
+            except OSError:
+                continue
+            if b"wiring import receive" in words and service.database.encode() in environment:
+                found.append(int(path))
+    assert len(found) == 1
+    os.kill(found[0], 9)
+
+    def answers() -> bool:
+        try:
+            asyncio.run(pushed(login, a_push("east")))
+        except OSError:
+            return False
+        return True
+
+    until(answers, "it listens again")
+    until(lambda: len(backups(client)) == 1, "and what was pushed is taken")
+    service.kill()
+    until(lambda: not os.path.exists(f"/proc/{found[0]}"), "it is gone")
+
+
+def test_the_command_line_shows_what_to_paste(service: Service, client: Client) -> None:
+    enrolled(service, client)
+    shown = service.fennox("drop", "login", "add", "pier-recorder")
+    assert shown.returncode == 0, shown.stderr
+    for word in ("SFTP", "account", "secret", "folder", "SHA256:"):
+        assert word in shown.stdout
+    assert "pier-recorder" in service.fennox("drop", "list").stdout
+    assert "SHA256:" in service.fennox("drop", "show").stdout
+    assert "Nothing waits" in service.fennox("drop", "show", "pier-recorder").stderr
+    off = service.fennox("drop", "set", "--sftp", "off")
+    assert "off" in off.stdout
+    until(lambda: client.drop().listening == [], "nothing listens")
+    refused = service.fennox("drop", "login", "add", "pier-recorder")
+    assert refused.returncode == 3
+    assert "fennox drop set" in refused.stderr
