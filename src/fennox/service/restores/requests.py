@@ -87,6 +87,12 @@ async def start(
     )
     before = await run_of(session, row)
     if before is not None and before.state in ACTIVE:
+        if return_on_failure:
+            raise Conflict(
+                "This restore has begun; whether its safety copy is put back by itself was decided"
+                " then.",
+                "Wait until it ends. Then: fennox restore return",
+            )
         return Started(before, is_new=False)
     if not data.begun():
         _must_still_be_meant(data, system, spare)
