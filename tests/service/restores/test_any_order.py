@@ -5,8 +5,10 @@ proved is only what is on the target's disk.
 
 from __future__ import annotations
 
+import logging
 import time
-from dataclasses import dataclass
+from collections import Counter
+from dataclasses import dataclass, field
 from itertools import count
 from pathlib import Path
 from typing import ClassVar, assert_never, get_args
@@ -36,6 +38,8 @@ from saltmere.linux import LinuxServer, new_key_pair
 from tests.programs import Program
 from tests.service.restores.test_purposes import Install, at
 from tests.service.running import PASSPHRASE, Service, came_to, until
+
+log = logging.getLogger(__name__)
 
 KIND = """
 name = "tide-printer"
@@ -74,7 +78,7 @@ title = "Bring the printer to rest"
 do = "command"
 repeat = false
 meanwhile = {{ state = "mode", says = "The printer is at rest." }}
-run = ["sh", "-c", 'echo "rest {version} $1" >> /srv/history', "sh", "{{mark}}"]
+run = ["sh", "-c", 'echo "rest {version} $1" >> /srv/history; sleep 0.3', "sh", "{{mark}}"]
 
 [[restore.prepare]]
 title = "Have somebody look"
@@ -111,7 +115,8 @@ NAMES = st.sampled_from(["east", "west", "north"])
 TIMES = st.sampled_from(["04:10\n", "10:20\n", "16:35\n"])
 TABLES = st.dictionaries(NAMES, TIMES, min_size=1)
 PURPOSES = st.sampled_from(get_args(DraftPurpose))
-DEATHS = st.none() | st.none() | st.floats(0, 2)
+DEATHS = st.none() | st.sampled_from([number / 5 for number in range(12)])  # seconds
+FORWARD: tuple[SheetAct, ...] = ("begin", "continue", "answer", "accept", "return")
 SETTLED = ("proved", "given up", "returned")
 ESTATE = {
     "systems": "name, kind, address, login_id, key, settings, labels, spare, retired_because",
@@ -157,6 +162,7 @@ class Estate:
     install: Install
     keys: list[tuple[str, str]]
     worker: Program | None = None
+    done: Counter[str] = field(default_factory=Counter)
 
     def work(self) -> None:
         if self.worker is None:
@@ -199,9 +205,13 @@ class AnyOrder(RuleBasedStateMachine):
         for printer in getattr(self, "printers", {}).values():
             printer.server.stop()
 
-    @initialize(tables=TABLES, later=TABLES, others=TABLES)
+    @initialize(tables=TABLES, later=TABLES, others=TABLES, purpose=PURPOSES)
     def an_estate(
-        self, tables: dict[str, str], later: dict[str, str], others: dict[str, str]
+        self,
+        tables: dict[str, str],
+        later: dict[str, str],
+        others: dict[str, str],
+        purpose: DraftPurpose,
     ) -> None:
         number = next(_numbers)
         self.system, self.spare = f"pier-{number}", f"spare-{number}"
@@ -221,6 +231,7 @@ class AnyOrder(RuleBasedStateMachine):
         for name, held in (("home", later), ("fresh", others), ("spare", others)):
             self.printers[name].hold(held)
         self.rows = self.estate.rows()
+        self._draft(purpose)
 
     def _installed(self, name: str) -> Printer:
         server = self.estate.install(name, "".join(public for _, public in self.estate.keys))
@@ -244,26 +255,21 @@ class AnyOrder(RuleBasedStateMachine):
 
     # what others change meanwhile
 
-    @rule(mark=MARKS)
-    def somebody_changes_the_setting(self, mark: str) -> None:
-        for name in (self.system, self.spare):
-            self.client.change_system(name, SystemChange(settings={"mark": mark}))
+    @rule(what=st.sampled_from(["setting", "kind", "login"]), mark=MARKS)
+    def somebody_changes_what_it_rests_on(self, what: str, mark: str) -> None:
+        if what == "setting":
+            for name in (self.system, self.spare):
+                self.client.change_system(name, SystemChange(settings={"mark": mark}))
+        elif what == "kind":
+            self.version += 1
+            self.client.add_kind(self._kind_file())
+        else:
+            self.key = 1 - self.key
+            private = self.estate.keys[self.key][0]
+            self.client.change_login(self.login, LoginChange(private_key=private))
         self.rows = self.estate.rows()
 
-    @rule()
-    def somebody_changes_the_kind(self) -> None:
-        self.version += 1
-        self.client.add_kind(self._kind_file())
-        self.rows = self.estate.rows()
-
-    @rule()
-    def somebody_changes_the_login(self) -> None:
-        self.key = 1 - self.key
-        private = self.estate.keys[self.key][0]
-        self.client.change_login(self.login, LoginChange(private_key=private))
-        self.rows = self.estate.rows()
-
-    @precondition(lambda self: self.sheet is not None and self.look().state == "draft")
+    @precondition(lambda self: self.sheet and not self.way and self.look().state == "draft")
     @rule(tables=TABLES)
     def somebody_changes_the_target(self, tables: dict[str, str]) -> None:
         self.target.hold(tables)
@@ -282,6 +288,9 @@ class AnyOrder(RuleBasedStateMachine):
     @precondition(lambda self: self.sheet is None and not self.over)
     @rule(purpose=PURPOSES)
     def draft(self, purpose: DraftPurpose) -> None:
+        self._draft(purpose)
+
+    def _draft(self, purpose: DraftPurpose) -> None:
         where = {"repair": "home", "practise": "spare"}.get(purpose, "fresh")
         self.target, self.purpose = self.printers[where], purpose
         server, elsewhere = self.target.server, purpose in ("replace", "seed")
@@ -317,8 +326,28 @@ class AnyOrder(RuleBasedStateMachine):
         assert (self.target.history(), self.target.tables()) == held, "a draft changes nothing"
 
     @precondition(lambda self: self.sheet is not None)
+    @rule(dies=DEATHS, data=st.data())
+    def do_what_is_offered(self, dies: float | None, data: st.DataObject) -> None:
+        one = self.way or self.sheet
+        assert one is not None
+        if acts := self.client.sheet(one).acts:
+            self._act(data.draw(st.sampled_from(acts)), dies, data)
+
+    @precondition(lambda self: self.sheet is not None)
+    @rule(dies=DEATHS, data=st.data())
+    def go_on(self, dies: float | None, data: st.DataObject) -> None:
+        one = self.way or self.sheet
+        assert one is not None
+        acts = self.client.sheet(one).acts
+        if forward := [act for act in FORWARD if act in acts]:
+            self._act(forward[0], dies, data)
+
+    @precondition(lambda self: self.sheet is not None)
     @rule(act=st.sampled_from(get_args(SheetAct)), dies=DEATHS, data=st.data())
-    def act(self, act: SheetAct, dies: float | None, data: st.DataObject) -> None:
+    def do_anything(self, act: SheetAct, dies: float | None, data: st.DataObject) -> None:
+        self._act(act, dies, data)
+
+    def _act(self, act: SheetAct, dies: float | None, data: st.DataObject) -> None:
         one, sheet = self.way or self.sheet, self.look()
         assert one is not None
         held, rows = self.target.history(), self.target.tables()
@@ -330,13 +359,14 @@ class AnyOrder(RuleBasedStateMachine):
             assert (self.target.history(), self.target.tables()) == (held, rows)
             return
         assert allowed, f"{act} was not refused for a sheet that is {sheet.state}"
+        self.estate.done[act] += 1
         if run is not None:
             self._followed(run, act, dies)
 
     def _asked(self, one: str, sheet: Sheet, act: SheetAct, data: st.DataObject) -> RunShown | None:
         match act:
             case "begin" | "continue":
-                if self.before is None and not sheet.begun():
+                if self.way is None and sheet.safety is None and not sheet.begun():
                     self.before = self.target.tables()
                 return self.client.start_restore(one)
             case "prove":
@@ -368,6 +398,7 @@ class AnyOrder(RuleBasedStateMachine):
 
     def _followed(self, run: RunShown, act: SheetAct, dies: float | None) -> None:
         if dies is not None:
+            self.estate.done["died"] += 1
             time.sleep(dies)  # no wait for anything: the worker dies at a moment drawn
             self.estate.die()
             self.estate.work()
@@ -473,3 +504,4 @@ def test_restores_in_any_order(
                 suppress_health_check=list(HealthCheck),
             ),
         )
+        log.info("done: %s", dict(Here.estate.done))

@@ -115,7 +115,12 @@ async def prove(
     """
     before = await run_of(session, row)
     if before is not None and before.state in ACTIVE:
-        return Started(before, is_new=False)
+        if idempotency_key is not None and before.idempotency_key == idempotency_key:
+            return Started(before, is_new=False)
+        raise Conflict(
+            "This restore is under way: its proof comes at its end.",
+            "Wait for it: fennox run follow RUN",
+        )
     data = sheet_of(row)
     if "prove" not in data.acts():
         raise Conflict(
