@@ -597,6 +597,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Drop
+         * @description Where the receiving end listens.
+         */
+        get: operations["show_drop"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change Drop
+         * @description Switch protocols on or off; its keys are made the first time.
+         */
+        patch: operations["change_drop"];
+        trace?: never;
+    };
+    "/api/v1/drops": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Drops
+         * @description Systems that may push, and what of each has arrived and is not taken yet.
+         */
+        get: operations["list_drops"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/first-user": {
         parameters: {
             query?: never;
@@ -2188,6 +2232,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/systems/{name}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show System Drop
+         * @description What a system has pushed and no backup holds yet.
+         */
+        get: operations["show_system_drop"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/systems/{name}/drop/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Discard Arrival
+         * @description Remove a file that has arrived and will be in no backup.
+         */
+        post: operations["discard_arrival"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/systems/{name}/drop/login": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Add Drop Login
+         * @description Make a system's login at the drop, or give it a new secret, which is shown once.
+         */
+        put: operations["add_drop_login"];
+        post?: never;
+        /**
+         * Revoke Drop Login
+         * @description Nothing more is accepted from the system; what has arrived stays.
+         */
+        delete: operations["revoke_drop_login"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/systems/{name}/hand-ins": {
         parameters: {
             query?: never;
@@ -2765,6 +2873,37 @@ export interface components {
              */
             until: string;
         };
+        /** Arrived */
+        Arrived: {
+            /**
+             * Begun
+             * Format: date-time
+             */
+            begun: string;
+            /** Ended */
+            ended: string | null;
+            /**
+             * Expected
+             * @description Whether the system's kind knows a file of this name.
+             */
+            expected: boolean;
+            /** Name */
+            name: string;
+            /** Problem */
+            problem: string;
+            /**
+             * Sealed
+             * @description Whether its content is sealed in the spool. What was not written from its beginning to its end lies there in clear, for the service's account alone, until it is taken.
+             */
+            sealed: boolean;
+            /** Size */
+            size: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "arriving" | "broken" | "arrived";
+        };
         /**
          * AuditChecked
          * @description Result of a check of the chain. ``faults``: sentences, first fault first.
@@ -3272,6 +3411,11 @@ export interface components {
              */
             because: string;
         };
+        /** Discarded */
+        Discarded: {
+            /** Name */
+            name: string;
+        };
         /**
          * DocumentChange
          * @description One document. ``said``: a sentence for what cannot be shown value by value.
@@ -3344,6 +3488,137 @@ export interface components {
             kind: "draft";
             /** Sheet */
             sheet: string;
+        };
+        /** DropListening */
+        DropListening: {
+            /** Address */
+            address: string;
+            /**
+             * Problem
+             * @description Why it does not listen there; empty: it does.
+             */
+            problem: string;
+            /**
+             * Protocol
+             * @enum {string}
+             */
+            protocol: "sftp" | "ftps" | "ftp";
+        };
+        /**
+         * DropLoginMade
+         * @description ``secret`` is shown once.
+         */
+        DropLoginMade: {
+            /** Account */
+            account: string;
+            /** Certificate */
+            certificate: string;
+            /** Folder */
+            folder: string;
+            /** Ftp */
+            ftp: string;
+            /** Ftps */
+            ftps: string;
+            /** Host Key */
+            host_key: string;
+            /** Secret */
+            secret: string;
+            /**
+             * Sftp
+             * @description host:port; empty: SFTP is off.
+             */
+            sftp: string;
+            /** System */
+            system: string;
+        };
+        /**
+         * DropOfSystem
+         * @description ``account``: null if the system has no login at the drop.
+         */
+        DropOfSystem: {
+            /** Account */
+            account: string | null;
+            /** By */
+            by: string | null;
+            /** Files */
+            files: components["schemas"]["Arrived"][];
+            /** Keys */
+            keys: number;
+            /** Made */
+            made: string | null;
+            /** System */
+            system: string;
+            /**
+             * Waits
+             * @description What is being waited for or missing, in words; empty: nothing.
+             */
+            waits: string;
+        };
+        /** DropShown */
+        DropShown: {
+            /**
+             * Certificate
+             * @description Fingerprint of the certificate of FTPS, SHA-256.
+             */
+            certificate: string;
+            /**
+             * Free
+             * @description Bytes left on the spool's disk.
+             */
+            free: number | null;
+            /** Ftp */
+            ftp: string;
+            /** Ftps */
+            ftps: string;
+            /**
+             * Host Key
+             * @description Fingerprint of the SFTP server; empty: not made yet.
+             */
+            host_key: string;
+            /**
+             * Listening
+             * @description What the receiver said when it began to listen; empty: nothing runs.
+             */
+            listening: components["schemas"]["DropListening"][];
+            /** Passive */
+            passive: string;
+            /** Public */
+            public: string;
+            /** Sftp */
+            sftp: string;
+            /** Version */
+            version: number;
+        };
+        /**
+         * DropWanted
+         * @description What is left out stays as it is.
+         */
+        DropWanted: {
+            /**
+             * Ftp
+             * @description host:port on which plain FTP is served; empty: not. Secrets and files travel in clear.
+             */
+            ftp?: string | null;
+            /**
+             * Ftps
+             * @description host:port on which FTP with TLS is served; empty: not.
+             */
+            ftps?: string | null;
+            /**
+             * Passive
+             * @description Ports of FTP's data connections, FIRST-LAST; empty: any.
+             */
+            passive?: string | null;
+            /**
+             * Public
+             * @description The host that systems are told; empty: the one it listens on.
+             */
+            public?: string | null;
+            /**
+             * Sftp
+             * @description host:port on which SFTP is served; empty: not.
+             */
+            sftp?: string | null;
         };
         /**
          * EntranceWanted
@@ -3657,7 +3932,7 @@ export interface components {
              * Reach
              * @enum {string}
              */
-            reach: "ssh" | "https" | "hand" | "service";
+            reach: "ssh" | "https" | "hand" | "push" | "service";
             /** Rules */
             rules: string[];
             /** Settings */
@@ -4166,6 +4441,14 @@ export interface components {
              * @default true
              */
             wait: boolean;
+        };
+        /** NewDropLogin */
+        NewDropLogin: {
+            /**
+             * Key
+             * @description The system's own public key, in OpenSSH's form; SFTP then needs no secret.
+             */
+            key?: string | null;
         };
         /**
          * NewKind
@@ -4720,6 +5003,13 @@ export interface components {
             after: string | null;
             /** Items */
             items: components["schemas"]["DocumentShown"][];
+        };
+        /** Page[DropOfSystem] */
+        Page_DropOfSystem_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["DropOfSystem"][];
         };
         /** Page[HandInShown] */
         Page_HandInShown_: {
@@ -8116,6 +8406,97 @@ export interface operations {
             };
         };
     };
+    show_drop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DropShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_drop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DropWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DropShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_drops: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DropOfSystem_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     first_user: {
         parameters: {
             query?: never;
@@ -11081,6 +11462,134 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SystemShown"];
                 };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_system_drop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DropOfSystem"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    discard_arrival: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Discarded"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_drop_login: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDropLogin"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DropLoginMade"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_drop_login: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem (RFC 9457) */
             default: {

@@ -15,7 +15,7 @@ import pytest
 from fennox.drop.ftp_server import FtpServerThread
 from fennox.drop.logins import Doorkeeper
 from fennox.drop.sessions import Sessions
-from fennox.drop.spool import Limits, Note, Spool
+from fennox.drop.spool import Limits, Spool, SpoolNote
 from fennox.service.drops import drop_settings
 from fennox.service.foundation import key_file
 from tests.drop.conftest import SECRET
@@ -51,7 +51,7 @@ def client(
         server.close()
 
 
-def notes(spool: Spool, count: int = 1) -> list[Note]:
+def notes(spool: Spool, count: int = 1) -> list[SpoolNote]:
     jail = spool.jail("system-1")
     until(
         lambda: sum(note.state != "arriving" for note in jail.notes()) == count,
@@ -61,7 +61,7 @@ def notes(spool: Spool, count: int = 1) -> list[Note]:
     return jail.notes()
 
 
-def content(spool: Spool, note: Note) -> bytes:
+def content(spool: Spool, note: SpoolNote) -> bytes:
     return b"".join(spool.jail("system-1").content(note))
 
 

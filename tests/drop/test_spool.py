@@ -15,8 +15,9 @@ from hypothesis import strategies as st
 
 from fennox.core.errors import Damaged
 from fennox.drop import sealed_file
-from fennox.drop.refusals import Refused
-from fennox.drop.spool import Incoming, Limits, Note, Spool
+from fennox.drop.incoming import Incoming
+from fennox.drop.refusals import PushRefused
+from fennox.drop.spool import Limits, Spool, SpoolNote
 from fennox.service.foundation import key_file
 
 WRITES = st.lists(
@@ -48,7 +49,7 @@ def begun(spool: Spool, name: str = "export.bin", *, resume: bool = False) -> In
     return spool.jail("system-1").begin(name, account="orlop-1", peer="10.0.0.1", resume=resume)
 
 
-def content_of(spool: Spool, note: Note) -> bytes:
+def content_of(spool: Spool, note: SpoolNote) -> bytes:
     return b"".join(spool.jail("system-1").content(note))
 
 
@@ -148,7 +149,7 @@ def test_a_disk_that_fills_within_a_file_breaks_that_file_alone(
 
     second = begun(spool, "second.bin")
     monkeypatch.setattr(sealed_file.SealedFile, "_put", full)
-    with pytest.raises(Refused, match="No space left"):
+    with pytest.raises(PushRefused, match="No space left"):
         second.write(0, os.urandom(300_000))
     monkeypatch.undo()
     states = {note.name: note.state for note in spool.jail("system-1").notes()}

@@ -24,11 +24,13 @@ from pyftpdlib.handlers import DTPHandler, FTPHandler, TLS_DTPHandler, TLS_FTPHa
 from pyftpdlib.ioloop import IOLoop
 from pyftpdlib.servers import FTPServer
 
+from fennox.drop.identity import DropCertificate
+from fennox.drop.incoming import Incoming
 from fennox.drop.logins import Doorkeeper
 from fennox.drop.names import absolute
-from fennox.drop.refusals import Refused
+from fennox.drop.refusals import PushRefused
 from fennox.drop.sessions import Sessions
-from fennox.drop.spool import Incoming, Jail, Note, Spool
+from fennox.drop.spool import Jail, Spool, SpoolNote
 
 log: Any = structlog.get_logger()
 
@@ -36,14 +38,6 @@ _IDLE = 300  # seconds
 _MOST = 128  # connections
 _MOST_OF_ONE = 16  # connections of one address
 _MAY = "elafdmwMT"  # everything but reading; the jail decides further
-
-
-@dataclass(frozen=True)
-class Certificate:
-    """Both in PEM."""
-
-    certificate: str
-    key: str
 
 
 @dataclass
@@ -55,7 +49,7 @@ class FtpServerThread:
     spool: Spool
     doorkeeper: Doorkeeper
     sessions: Sessions
-    certificate: Certificate | None
+    certificate: DropCertificate | None
     public: str | None = None
     passive: range | None = None
 
@@ -82,7 +76,7 @@ class FtpServerThread:
             use_sendfile = False
             auth_failed_timeout = 1
             abstracted_fs = _JailedFiles
-            dtp_handler = _Data if base is FTPHandler else _TlsData
+            dtp_handler = _DataChannel if base is FTPHandler else _TlsDataChannel
 
             def on_connect(self) -> None:
                 if doorkeeper.is_shut_out(self.remote_ip) or not sessions.knock():
@@ -124,11 +118,11 @@ class _TellsCuts:
         super().close()  # type: ignore[misc]
 
 
-class _Data(_TellsCuts, DTPHandler):  # type: ignore[misc]
+class _DataChannel(_TellsCuts, DTPHandler):  # type: ignore[misc]
     pass
 
 
-class _TlsData(_TellsCuts, TLS_DTPHandler):  # type: ignore[misc]
+class _TlsDataChannel(_TellsCuts, TLS_DTPHandler):  # type: ignore[misc]
     pass
 
 
@@ -140,7 +134,7 @@ def _is_reset(socket: Any) -> bool:
     return False
 
 
-def _context(certificate: Certificate) -> SSL.Context:
+def _context(certificate: DropCertificate) -> SSL.Context:
     context = SSL.Context(SSL.TLS_SERVER_METHOD)
     context.set_min_proto_version(SSL.TLS1_2_VERSION)
     context.use_certificate(x509.load_pem_x509_certificate(certificate.certificate.encode()))
@@ -195,7 +189,7 @@ class _Arriving:
     def write(self, data: bytes) -> None:
         try:
             self._incoming.write(self._at, bytes(data))
-        except Refused as refused:
+        except PushRefused as refused:
             raise OSError(errno.ENOSPC, refused.said) from refused
         self._at += len(data)
 
@@ -209,7 +203,7 @@ class _Arriving:
         whole = channel is not None and channel.file_obj is self and channel.transfer_finished
         try:
             self._incoming.close("" if whole else "The connection ended within the file.")
-        except Refused as refused:  # its note says so; the answer has been sent
+        except PushRefused as refused:  # its note says so; the answer has been sent
             log.warning("push failed", name=self.name, reason=refused.said)
 
 
@@ -241,7 +235,7 @@ class _JailedFiles(AbstractedFS):  # type: ignore[misc]
                 peer=handler.remote_ip,
                 resume="w" not in mode,
             )
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
         return _Arriving(incoming, handler, incoming.size if "a" in mode else 0)
 
@@ -258,13 +252,13 @@ class _JailedFiles(AbstractedFS):  # type: ignore[misc]
     def mkdir(self, path: str) -> None:
         try:
             self.jail.make_folder(path)
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
 
     def listdir(self, path: str) -> list[str]:
         try:
             folders, notes = self.jail.entries(path)
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
         return [*folders, *(note.name.rsplit("/", 1)[1] for note in notes)]
 
@@ -274,13 +268,13 @@ class _JailedFiles(AbstractedFS):  # type: ignore[misc]
     def remove(self, path: str) -> None:
         try:
             self.jail.discard(path)
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
 
     def rename(self, src: str, dst: str) -> None:
         try:
             self.jail.rename(src, dst)
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
 
     def chmod(self, path: str, mode: int) -> None:
@@ -325,14 +319,14 @@ class _JailedFiles(AbstractedFS):  # type: ignore[misc]
     def _named(self, path: str) -> str:
         try:
             return absolute(path)
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
 
 
-def _stat(note: Note) -> os.stat_result:
+def _stat(note: SpoolNote) -> os.stat_result:
     moment = int((note.ended or note.begun).timestamp())
     return os.stat_result((stat.S_IFREG | 0o600, 0, 0, 1, 0, 0, note.size, moment, moment, moment))
 
 
-def _refuse(refused: Refused) -> NoReturn:
+def _refuse(refused: PushRefused) -> NoReturn:
     raise FilesystemError(refused.said.rstrip(".")) from refused

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import posixpath
 
-from fennox.drop.refusals import Refused
+from fennox.drop.refusals import PushRefused
 
 _LONGEST = 255  # bytes of one step, as most file systems allow
 _DEEPEST = 12
@@ -17,7 +17,7 @@ def absolute(given: bytes | str) -> str:
         text = given.decode() if isinstance(given, bytes) else given
         text.encode()
     except UnicodeError as error:
-        raise Refused("name", "A name must be UTF-8.") from error
+        raise PushRefused("name", "A name must be UTF-8.") from error
     return posixpath.normpath(posixpath.join("/", text.lstrip("/")))
 
 
@@ -26,11 +26,11 @@ def cleaned(given: bytes | str) -> str:
     name = absolute(given)
     steps = name.split("/")[1:]
     if name == "/" or not all(steps):
-        raise Refused("name", "A file needs a name.")
+        raise PushRefused("name", "A file needs a name.")
     if len(name.encode()) > _WHOLE or max(len(step.encode()) for step in steps) > _LONGEST:
-        raise Refused("name", "The name is too long.")
+        raise PushRefused("name", "The name is too long.")
     if len(steps) > _DEEPEST:
-        raise Refused("name", f"More than {_DEEPEST} folders deep.")
+        raise PushRefused("name", f"More than {_DEEPEST} folders deep.")
     if not name.isprintable():
-        raise Refused("name", "A name may hold printable characters alone.")
+        raise PushRefused("name", "A name may hold printable characters alone.")
     return name

@@ -7,7 +7,7 @@ from typing import Literal
 Why = Literal["exists", "missing", "busy", "full", "denied", "name"]
 
 
-class Refused(Exception):
+class PushRefused(Exception):
     """Says nothing that the client did not know: it may be anybody's."""
 
     def __init__(self, why: Why, said: str) -> None:

@@ -18,11 +18,12 @@ from asyncssh.constants import (
     FXF_WRITE,
 )
 
+from fennox.drop.incoming import Incoming
 from fennox.drop.logins import Doorkeeper
 from fennox.drop.names import absolute
-from fennox.drop.refusals import Refused
+from fennox.drop.refusals import PushRefused
 from fennox.drop.sessions import Sessions
-from fennox.drop.spool import Incoming, Jail, Note, Spool
+from fennox.drop.spool import Jail, Spool, SpoolNote
 
 _LOGIN_WITHIN = 30  # seconds
 _ASK_WHETHER_ALIVE = 30  # seconds of silence; after three such silences the connection is over
@@ -137,7 +138,7 @@ class _Session(asyncssh.SFTPServer):
                 peer=self._peer,
                 resume=not pflags & FXF_TRUNC,
             )
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
         if pflags & FXF_APPEND:
             self._appended.add(incoming.note.id)
@@ -154,7 +155,7 @@ class _Session(asyncssh.SFTPServer):
             offset = incoming.size
         try:
             incoming.write(offset, data)
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
         return len(data)
 
@@ -182,7 +183,7 @@ class _Session(asyncssh.SFTPServer):
     def _ended(self, incoming: Incoming, problem: str) -> None:
         try:
             incoming.close(problem)
-        except Refused as refused:  # the note says so; the client has gone or has its answer
+        except PushRefused as refused:  # the note says so; the client has gone or has its answer
             self.logger.warning("%s: %s", incoming.note.name, refused.said)
 
     def lstat(self, path: bytes) -> asyncssh.SFTPAttrs:
@@ -216,7 +217,7 @@ class _Session(asyncssh.SFTPServer):
     async def scandir(self, path: bytes) -> AsyncIterator[asyncssh.SFTPName]:
         try:
             folders, notes = self._jail.entries(self._named(path))
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
         for name in (".", "..", *folders):
             yield asyncssh.SFTPName(name.encode(), attrs=_folder())
@@ -229,7 +230,7 @@ class _Session(asyncssh.SFTPServer):
     def mkdir(self, path: bytes, attrs: asyncssh.SFTPAttrs) -> None:
         try:
             self._jail.make_folder(self._named(path))
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
 
     def rename(self, oldpath: bytes, newpath: bytes) -> None:
@@ -237,7 +238,7 @@ class _Session(asyncssh.SFTPServer):
             self._whole(incoming)
         try:
             self._jail.rename(self._named(oldpath), self._named(newpath))
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
 
     def posix_rename(self, oldpath: bytes, newpath: bytes) -> None:
@@ -246,7 +247,7 @@ class _Session(asyncssh.SFTPServer):
     def remove(self, path: bytes) -> None:
         try:
             self._jail.discard(self._named(path))
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
 
     def rmdir(self, path: bytes) -> NoReturn:
@@ -276,7 +277,7 @@ class _Session(asyncssh.SFTPServer):
     def _named(self, path: bytes) -> str:
         try:
             return absolute(path)
-        except Refused as refused:
+        except PushRefused as refused:
             _refuse(refused)
 
 
@@ -285,7 +286,7 @@ def _incoming(file_obj: object) -> Incoming:
     return file_obj
 
 
-def _file(note: Note) -> asyncssh.SFTPAttrs:
+def _file(note: SpoolNote) -> asyncssh.SFTPAttrs:
     moment = int((note.ended or note.begun).timestamp())
     return asyncssh.SFTPAttrs(
         type=FILEXFER_TYPE_REGULAR,
@@ -304,7 +305,7 @@ def _folder() -> asyncssh.SFTPAttrs:
     )
 
 
-def _refuse(refused: Refused) -> NoReturn:
+def _refuse(refused: PushRefused) -> NoReturn:
     """In words of SFTP version 3, which every client knows."""
     match refused.why:
         case "missing":

@@ -24,11 +24,11 @@ from fennox.core.errors import Damaged
 from fennox.core.format.primitives.digest import Digest
 from fennox.core.time import Aware
 from fennox.drop import sealed_file
+from fennox.drop.incoming import Incoming
 from fennox.drop.names import cleaned
-from fennox.drop.refusals import Refused
+from fennox.drop.refusals import PushRefused
 
 _BLOCK = 256 * 1024  # bytes
-_LOOK_AT_DISK = 8 * 1024 * 1024  # bytes written between two looks at the room that is left
 
 
 class Seals(Protocol):
@@ -49,7 +49,7 @@ class Limits:
     free: int = 512 * 1024**2
 
 
-class Note(BaseModel):
+class SpoolNote(BaseModel):
     """What is known of one file. ``size`` in bytes. ``in_clear``: it was not written from its
     beginning to its end, so its content is not sealed. ``problem``: why it is broken.
     """
@@ -130,15 +130,15 @@ class Jail:
     def folder(self) -> Path:
         return self.spool.root / self.system
 
-    def notes(self) -> list[Note]:
+    def notes(self) -> list[SpoolNote]:
         """Every file, in the order in which they began to arrive."""
         found = []
         for path in sorted(self.folder.glob("*.json")) if self.folder.is_dir() else ():
             with suppress(FileNotFoundError):  # taken in this very moment
-                found.append(Note.model_validate_json(path.read_bytes()))
+                found.append(SpoolNote.model_validate_json(path.read_bytes()))
         return sorted(found, key=lambda note: (note.begun, note.id))
 
-    def note(self, name: str) -> Note | None:
+    def note(self, name: str) -> SpoolNote | None:
         return next((note for note in self.notes() if note.name == name), None)
 
     def is_folder(self, name: str) -> bool:
@@ -148,13 +148,13 @@ class Jail:
     def make_folder(self, name: str) -> None:
         """Folders are remembered for the session alone: a file brings its own."""
         if self.note(name) is not None or self.is_folder(name):
-            raise Refused("exists", f"{name} exists.")
+            raise PushRefused("exists", f"{name} exists.")
         self.folders.add(name)
 
-    def entries(self, name: str) -> tuple[list[str], list[Note]]:
+    def entries(self, name: str) -> tuple[list[str], list[SpoolNote]]:
         """Names of the folders, and the files, right in a folder."""
         if not self.is_folder(name):
-            raise Refused("missing", f"There is no folder {name}.")
+            raise PushRefused("missing", f"There is no folder {name}.")
         inside = name.rstrip("/") + "/"
         below = [note for note in self.notes() if note.name.startswith(inside)]
         deeper = {
@@ -171,17 +171,17 @@ class Jail:
     def begin(self, name: str, *, account: str, peer: str, resume: bool) -> Incoming:
         """Open a file for writing: a new one, or with ``resume`` one whose arrival broke off.
 
-        Raises Refused: what has arrived is never written again.
+        Raises PushRefused: what has arrived is never written again.
         """
         name = cleaned(name)
         with self.spool.lock:
             there = self.note(name)
             if there is not None and there.id in self.spool.live:
-                raise Refused("busy", f"{name} is being written by another connection.")
+                raise PushRefused("busy", f"{name} is being written by another connection.")
             if there is not None and there.state == "arrived" and there.size:
-                raise Refused("exists", f"{name} has arrived already and is never overwritten.")
+                raise PushRefused("exists", f"{name} has arrived already and is never overwritten.")
             if self.is_folder(name):
-                raise Refused("exists", f"{name} is a folder.")
+                raise PushRefused("exists", f"{name} is a folder.")
             self._must_have_room()
             if there is not None and (resume or not there.size):
                 there.state, there.problem, there.ended = "arriving", "", None
@@ -190,32 +190,32 @@ class Jail:
                 self.remove(there)
             return Incoming(self, self.keep(self._new_note(name, account, peer)))
 
-    def _new_note(self, name: str, account: str, peer: str) -> Note:
+    def _new_note(self, name: str, account: str, peer: str) -> SpoolNote:
         id_ = secrets.token_hex(8)
         sealed = self.spool.seals.seal(secrets.token_bytes(32), self._place(id_))
         now = self.spool.now()
-        return Note(id=id_, name=name, begun=now, account=account, peer=peer, key=sealed.hex())
+        return SpoolNote(id=id_, name=name, begun=now, account=account, peer=peer, key=sealed.hex())
 
     def _must_have_room(self) -> None:
         limits, notes = self.spool.limits, self.notes()
         if len(notes) >= limits.files:
-            raise Refused("full", f"{len(notes)} files wait to be taken; no more are accepted.")
+            raise PushRefused("full", f"{len(notes)} files wait to be taken; no more are accepted.")
         if sum(note.size for note in notes) >= limits.bytes:
-            raise Refused("full", "The files that wait to be taken fill this system's share.")
+            raise PushRefused("full", "The files that wait to be taken fill this system's share.")
         if self.spool.free() < limits.free:
-            raise Refused("full", "The receiving end's disk is full.")
+            raise PushRefused("full", "The receiving end's disk is full.")
 
     def rename(self, old: str, new: str) -> None:
-        """Raises Refused; also for what has not arrived, or where something is already."""
+        """Raises PushRefused; also for what has not arrived, or where something is already."""
         new = cleaned(new)
         with self.spool.lock:
             note = self.note(old)
             if note is None:
-                raise Refused("missing", f"There is no {old}.")
+                raise PushRefused("missing", f"There is no {old}.")
             if note.state != "arrived":
-                raise Refused("denied", f"{old} has not arrived whole.")
+                raise PushRefused("denied", f"{old} has not arrived whole.")
             if self.note(new) is not None or self.is_folder(new):
-                raise Refused("exists", f"{new} exists.")
+                raise PushRefused("exists", f"{new} exists.")
             note.name = new
             self.keep(note)
 
@@ -224,12 +224,12 @@ class Jail:
         with self.spool.lock:
             note = self.note(name)
             if note is None:
-                raise Refused("missing", f"There is no {name}.")
+                raise PushRefused("missing", f"There is no {name}.")
             if note.id in self.spool.live or (note.state == "arrived" and note.size):
-                raise Refused("denied", f"{name} cannot be deleted here.")
+                raise PushRefused("denied", f"{name} cannot be deleted here.")
             self.remove(note)
 
-    def remove(self, note: Note) -> None:
+    def remove(self, note: SpoolNote) -> None:
         """The note last, so that an interrupted removal is finished by the next one."""
         with self.spool.lock:
             self.data(note).unlink(missing_ok=True)
@@ -237,7 +237,7 @@ class Jail:
             with suppress(OSError):  # others lie there
                 self.folder.rmdir()
 
-    def keep(self, note: Note) -> Note:
+    def keep(self, note: SpoolNote) -> SpoolNote:
         self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         path = self.folder / f"{note.id}.json"
         fresh = path.with_suffix(".new")
@@ -245,10 +245,10 @@ class Jail:
         os.replace(fresh, path)
         return note
 
-    def content(self, note: Note) -> Iterator[bytes]:
+    def content(self, note: SpoolNote) -> Iterator[bytes]:
         """What has arrived. Raises ``Damaged`` if it is no longer what arrived."""
         digest, size = Digest(), 0
-        for block in self._blocks(note):
+        for block in self.blocks(note):
             digest.update(block)
             size += len(block)
             yield block
@@ -257,7 +257,8 @@ class Jail:
                 f"{note.name} in the spool is no longer what arrived.", "Have it pushed again."
             )
 
-    def _blocks(self, note: Note) -> Iterator[bytes]:
+    def blocks(self, note: SpoolNote) -> Iterator[bytes]:
+        """As :meth:`content`, unchecked."""
         if not note.in_clear:
             yield from sealed_file.blocks(self.data(note), self.key(note))
             return
@@ -265,123 +266,15 @@ class Jail:
             while block := file.read(_BLOCK):
                 yield block
 
-    def data(self, note: Note) -> Path:
+    def data(self, note: SpoolNote) -> Path:
         return self.folder / f"{note.id}.data"
 
-    def key(self, note: Note) -> bytes:
+    def key(self, note: SpoolNote) -> bytes:
         return self.spool.seals.open(bytes.fromhex(note.key), self._place(note.id))
 
-    def sealed_key(self, note: Note) -> bytes:
+    def sealed_key(self, note: SpoolNote) -> bytes:
         """Its key, sealed again."""
         return self.spool.seals.seal(self.key(note), self._place(note.id))
 
     def _place(self, id_: str) -> str:
         return f"spool|{self.system}|{id_}|key"
-
-
-class Incoming:
-    """A file as it arrives. ``size``: where it ends now, in bytes."""
-
-    def __init__(self, jail: Jail, note: Note) -> None:
-        self._jail, self.note = jail, note
-        self.closed = False
-        jail.spool.live.add(note.id)
-        self._since_look = 0
-        self._digest: Digest | None = None
-        path = jail.data(note)
-        if note.in_clear:
-            self._clear = path.open("r+b")
-            self.size = path.stat().st_size
-        else:
-            self._sealed = sealed_file.SealedFile(path, jail.key(note))
-            self.size = self._sealed.size
-            self._digest = None if self.size else Digest()
-
-    def write(self, offset: int, data: bytes) -> None:
-        """Raises Refused when a bound is met; the file is broken then."""
-        limits = self._jail.spool.limits
-        if max(self.size, offset + len(data)) > limits.file:
-            self._break("full", f"A file may have {limits.file} bytes.")
-        self._since_look += len(data)
-        if self._since_look >= _LOOK_AT_DISK:
-            self._since_look = 0
-            if self._jail.spool.free() < limits.free:
-                self._break("full", "The receiving end's disk is full.")
-            kept = sum(one.size for one in self._jail.notes() if one.id != self.note.id)
-            if kept + self.size > limits.bytes:
-                self._break("full", "The files that wait to be taken fill this system's share.")
-        try:
-            self._put(offset, data)
-        except OSError as error:
-            self._break("full", f"The receiving end could not write: {error.strerror}.")
-
-    def _put(self, offset: int, data: bytes) -> None:
-        if not self.note.in_clear and offset != self.size:
-            self._turn_to_clear()
-        if self.note.in_clear:
-            self._clear.seek(offset)
-            self._clear.write(data)
-            self.size = max(self.size, offset + len(data))
-            return
-        self._sealed.append(data)
-        if self._digest is not None:
-            self._digest.update(data)
-        self.size = self._sealed.size
-
-    def _turn_to_clear(self) -> None:
-        self._sealed.close()
-        path = self._jail.data(self.note)
-        clear = path.with_suffix(".clear")
-        with open(os.open(clear, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600), "wb") as file:
-            for block in sealed_file.blocks(path, self._jail.key(self.note)):
-                file.write(block)
-        os.replace(clear, path)
-        self.note.in_clear, self._digest = True, None
-        self._jail.keep(self.note)
-        self._clear = path.open("r+b")
-
-    def _break(self, why: Literal["full"], said: str) -> None:
-        self.close(problem=said)
-        raise Refused(why, said)
-
-    def close(self, problem: str = "") -> None:
-        """``problem``: why it did not arrive whole; empty: the client says it is whole.
-
-        Raises Refused if its end could not be written; it is broken then.
-        """
-        if self.closed:
-            return
-        self.closed = True
-        note, failed = self.note, ""
-        try:
-            self._close_content()
-            note.size = self.size
-        except OSError as error:
-            failed = f"The receiving end could not write: {error.strerror}."
-            note.size = self._jail.data(note).stat().st_size
-        note.problem = problem or failed
-        note.state, note.ended = "broken" if note.problem else "arrived", self._jail.spool.now()
-        if not note.problem:
-            note.digest = self._digest.hexdigest() if self._digest else self._read_digest()
-        try:
-            self._jail.keep(note)
-        except OSError as error:  # the note still says that it is arriving, and nobody writes it
-            failed = f"The receiving end could not write: {error.strerror}."
-        finally:
-            self._jail.spool.live.discard(note.id)
-        if failed and not problem:
-            raise Refused("full", failed)
-
-    def _close_content(self) -> None:
-        if not self.note.in_clear:
-            self._sealed.close()
-            return
-        with self._clear:
-            self._clear.flush()
-            os.fsync(self._clear.fileno())
-
-    def _read_digest(self) -> str:
-        digest = Digest()
-        for block in self._jail._blocks(self.note):
-            digest.update(block)
-        return digest.hexdigest()

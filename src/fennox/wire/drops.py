@@ -40,7 +40,7 @@ class DropWanted(Wanted):
     )
 
 
-class Listening(Shown):
+class DropListening(Shown):
     protocol: Literal["sftp", "ftps", "ftp"]
     address: str
     problem: str = Field(description="Why it does not listen there; empty: it does.")
@@ -52,7 +52,7 @@ class DropShown(Shown):
     ftp: str
     public: str
     passive: str
-    listening: list[Listening] = Field(
+    listening: list[DropListening] = Field(
         description="What the receiver said when it began to listen; empty: nothing runs."
     )
     host_key: str = Field(description="Fingerprint of the SFTP server; empty: not made yet.")

@@ -37,7 +37,7 @@ class Whole:
 
 
 @dataclass(frozen=True)
-class Coming:
+class StillComing:
     """It may still become whole; ``until``: when to look again, None: when something arrives."""
 
     until: datetime | None
@@ -82,16 +82,16 @@ def told_by(push: Push, content: str) -> Told:
 
 def judge(
     push: Push, arrivals: Iterable[Arrival], told: Told | None, now: datetime
-) -> Whole | Coming | Lacking | None:
+) -> Whole | StillComing | Lacking | None:
     """None: nothing of it is there. ``told``: by its manifest, if that has arrived."""
     mine = sorted((one for one in arrivals if belongs(push, one.name)), key=lambda one: one.name)
     if not mine:
         return None
     quiet_from = max(one.ended or one.begun for one in mine) + timedelta(seconds=push.quiet)
     if any(one.ended is None and not one.problem for one in mine):
-        return Coming(None)
+        return StillComing(None)
     if now < quiet_from:
-        return Coming(quiet_from)
+        return StillComing(quiet_from)
     arrived = [one for one in mine if one.ended is not None]
     says = list(_lacks(push, arrived, told))
     says += [f"{one.name} broke off: {one.problem}" for one in mine if one.problem]

@@ -247,9 +247,7 @@ class Format(KindModel):
     is_: Annotated[Shape, Field(alias="is")]
     """What it is read as."""
     heading: str | None = None
-    """A regular expression for lines that the following ones stand under; its group is the
-    title.
-    """
+    """A regular expression for lines above the lines they name; its group is the title."""
 
 
 class Harmless(KindModel):

@@ -21,14 +21,14 @@ from fennox.catalogue.models.runs import Routine, Run
 from fennox.catalogue.models.systems import System
 from fennox.core.errors import BadInput, Conflict, Damaged, NotFound
 from fennox.core.evidence import evaluation, pushes
-from fennox.core.evidence.pushes import Coming, Lacking, Whole
+from fennox.core.evidence.pushes import Lacking, StillComing, Whole
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.format.manifest import Machine
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.pushes import Push
 from fennox.core.kinds.sources import PartModel
-from fennox.drop.spool import Note, Spool
+from fennox.drop.spool import Spool, SpoolNote
 from fennox.engine.reading.pushed import told_of
 from fennox.engine.takes.take_order import HandedInDocuments
 from fennox.service.drops.spools import SystemDrop, drop_of, spool_of
@@ -37,7 +37,7 @@ from fennox.service.queries import selectors
 from fennox.service.runs import new_runs
 from fennox.wire.drops import Arrived
 
-Judgement = Whole | Coming | Lacking | None
+Judgement = Whole | StillComing | Lacking | None
 _AGAIN = timedelta(hours=1)  # until a push whose take failed is tried once more
 _LONGEST_IDENTITY = 16 * 1024 * 1024  # bytes of a document that says which system it is of
 
@@ -52,7 +52,7 @@ def all_pushes(kind: Kind) -> list[Push]:
 
 
 @dataclass(frozen=True)
-class Judged:
+class JudgedPush:
     """A part of a system, and what of it lies in the spool."""
 
     part: PartModel
@@ -60,7 +60,7 @@ class Judged:
     judgement: Judgement
 
 
-async def judged(kind: Kind, drop: SystemDrop) -> list[Judged]:
+async def judged(kind: Kind, drop: SystemDrop) -> list[JudgedPush]:
     """Every part that is pushed by itself."""
     arrivals = await asyncio.to_thread(drop.arrivals)
     found = []
@@ -71,7 +71,7 @@ async def judged(kind: Kind, drop: SystemDrop) -> list[Judged]:
             judgement = pushes.judge(push, mine, told, drop.now())
         except Damaged as error:
             judgement = Lacking([error.what], mine)
-        found.append(Judged(part, push, judgement))
+        found.append(JudgedPush(part, push, judgement))
     return found
 
 
@@ -95,7 +95,7 @@ async def decide(context: Context) -> datetime | None:
                 match one.judgement:
                     case Whole():
                         await _queue(context, session, system, one.part, one.judgement)
-                    case Coming(until) if until is not None:
+                    case StillComing(until) if until is not None:
                         soonest = min(soonest or until, until)
                     case _:
                         pass
@@ -199,7 +199,7 @@ async def _machine(kind: Kind, drop: SystemDrop) -> Machine:
     return evaluation.machine(kind, contents)
 
 
-def arrived_of(notes: list[Note], kind: Kind | None) -> list[Arrived]:
+def arrived_of(notes: list[SpoolNote], kind: Kind | None) -> list[Arrived]:
     known = all_pushes(kind) if kind is not None else []
     return [
         Arrived(
@@ -223,9 +223,9 @@ async def waits(kind: Kind, drop: SystemDrop) -> str:
         match one.judgement:
             case Whole():
                 said.append(f"{one.part.title} is whole and is taken now.")
-            case Coming(None):
+            case StillComing(None):
                 said.append(f"{one.part.title} is arriving.")
-            case Coming(until):
+            case StillComing(until):
                 assert until is not None
                 said.append(
                     f"{one.part.title} counts as whole at {until:%H:%M:%S} UTC if nothing more"
@@ -238,10 +238,10 @@ async def waits(kind: Kind, drop: SystemDrop) -> str:
     return " ".join(said)
 
 
-async def discard(context: Context, system: System, name: str) -> Note:
+async def discard(context: Context, system: System, name: str) -> SpoolNote:
     """Remove a file that nobody needs. Raises NotFound, and Conflict while it is being written."""
 
-    def done() -> Note:
+    def done() -> SpoolNote:
         jail = spool_of(context).jail(system.id)
         note = jail.note(f"/{name.lstrip('/')}")
         if note is None:

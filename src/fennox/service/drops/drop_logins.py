@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import secrets
 
-import asyncssh
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.drops import DropAccount
 from fennox.catalogue.models.systems import System
 from fennox.core.errors import BadInput, NotFound
+from fennox.drop.identity import certificate_fingerprint, public_line
 from fennox.drop.logins import DropLogin, digest_of
 from fennox.service.drops.drop_settings import (
-    certificate_fingerprint,
     must_be_on,
     settings_row,
     told,
@@ -47,18 +46,15 @@ async def renew(
         ftps=told(settings, settings.ftps),
         ftp=told(settings, settings.ftp),
         host_key=settings.host_key,
-        certificate=certificate_fingerprint(settings),
+        certificate=certificate_fingerprint(settings.certificate),
     )
 
 
 def _public(given: str) -> str:
-    """Only what OpenSSH reads as a public key, without options that such a line may carry."""
-    try:
-        return asyncssh.import_public_key(given).export_public_key().decode().strip()
-    except (asyncssh.KeyImportError, ValueError) as error:
-        raise BadInput(
-            "This is not a public key.", "Give the line of its .pub file.", field="key"
-        ) from error
+    line = public_line(given)
+    if line is None:
+        raise BadInput("This is not a public key.", "Give the line of its .pub file.", field="key")
+    return line
 
 
 async def revoke(session: AsyncSession, system: System) -> None:

@@ -4,30 +4,28 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 
-import asyncssh
-from cryptography import x509
-from cryptography.hazmat.primitives import serialization
-from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.hazmat.primitives.hashes import SHA256
-from cryptography.x509.oid import NameOID
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.drops import DropSettings
 from fennox.core.errors import BadInput, NotFound
-from fennox.drop.ftp_server import Certificate
+from fennox.drop.identity import (
+    DropCertificate,
+    certificate_fingerprint,
+    new_certificate,
+    new_host_key,
+)
 from fennox.links.base import parse_address
 from fennox.service.drops.spools import spool_folder, spool_of
 from fennox.service.foundation.key_file import KeyFile
 from fennox.service.machines.context import Context
 from fennox.service.machines.own_secrets import CERTIFICATE_KEY_PLACE, HOST_KEY_PLACE
-from fennox.wire.drops import DropShown, DropWanted, Listening
+from fennox.wire.drops import DropListening, DropShown, DropWanted
 
 PORTS = {"sftp": 2022, "ftps": 2121, "ftp": 2120}
 _STATUS = "receiver.json"
-_CERTIFICATE_LASTS = timedelta(days=3650)  # systems pin it: a new one must be accepted everywhere
 
 
 @dataclass(frozen=True)
@@ -35,7 +33,7 @@ class DropKeys:
     """In clear, for the receiver alone."""
 
     host_key: str
-    certificate: Certificate
+    certificate: DropCertificate
 
 
 async def settings_row(session: AsyncSession) -> DropSettings | None:
@@ -76,24 +74,7 @@ def _listening(given: str, protocol: str) -> str:
 
 
 def _new(keyfile: KeyFile, now: datetime) -> DropSettings:
-    host_key = asyncssh.generate_private_key("ssh-ed25519", "drop")
-    key = ec.generate_private_key(ec.SECP256R1())
-    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "drop")])
-    certificate = (
-        x509.CertificateBuilder()
-        .subject_name(name)
-        .issuer_name(name)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now - timedelta(days=1))
-        .not_valid_after(now + _CERTIFICATE_LASTS)
-        .sign(key, SHA256())
-    )
-    pem = key.private_bytes(
-        serialization.Encoding.PEM,
-        serialization.PrivateFormat.PKCS8,
-        serialization.NoEncryption(),
-    )
+    host_key, certificate = new_host_key(), new_certificate(now)
     return DropSettings(
         one=1,
         sftp="",
@@ -101,10 +82,10 @@ def _new(keyfile: KeyFile, now: datetime) -> DropSettings:
         ftp="",
         public="",
         passive="",
-        sealed_host_key=keyfile.seal(host_key.export_private_key(), HOST_KEY_PLACE),
-        host_key=host_key.get_fingerprint("sha256"),
-        certificate=certificate.public_bytes(serialization.Encoding.PEM).decode(),
-        sealed_certificate_key=keyfile.seal(pem, CERTIFICATE_KEY_PLACE),
+        sealed_host_key=keyfile.seal(host_key.private.encode(), HOST_KEY_PLACE),
+        host_key=host_key.fingerprint,
+        certificate=certificate.certificate,
+        sealed_certificate_key=keyfile.seal(certificate.key.encode(), CERTIFICATE_KEY_PLACE),
         version=0,
         made=now,
     )
@@ -113,16 +94,11 @@ def _new(keyfile: KeyFile, now: datetime) -> DropSettings:
 def keys_of(keyfile: KeyFile, row: DropSettings) -> DropKeys:
     return DropKeys(
         keyfile.open(row.sealed_host_key, HOST_KEY_PLACE).decode(),
-        Certificate(
+        DropCertificate(
             row.certificate,
             keyfile.open(row.sealed_certificate_key, CERTIFICATE_KEY_PLACE).decode(),
         ),
     )
-
-
-def certificate_fingerprint(row: DropSettings) -> str:
-    found = x509.load_pem_x509_certificate(row.certificate.encode())
-    return found.fingerprint(SHA256()).hex(":").upper()
 
 
 def told(row: DropSettings, address: str) -> str:
@@ -133,7 +109,7 @@ def told(row: DropSettings, address: str) -> str:
     return f"{row.public}:{port}" if row.public else address
 
 
-def write_status(state: Path, listening: list[Listening]) -> None:
+def write_status(state: Path, listening: list[DropListening]) -> None:
     """By the receiver, whenever it begins to listen or ends."""
     folder = spool_folder(state)
     folder.mkdir(mode=0o700, parents=True, exist_ok=True)
@@ -142,12 +118,12 @@ def write_status(state: Path, listening: list[Listening]) -> None:
     fresh.replace(folder / _STATUS)
 
 
-def read_status(state: Path) -> list[Listening]:
+def read_status(state: Path) -> list[DropListening]:
     try:
         told = json.loads((spool_folder(state) / _STATUS).read_text())
     except FileNotFoundError:
         return []
-    return [Listening.model_validate(one) for one in told]
+    return [DropListening.model_validate(one) for one in told]
 
 
 def shown(context: Context, row: DropSettings | None) -> DropShown:
@@ -160,7 +136,7 @@ def shown(context: Context, row: DropSettings | None) -> DropShown:
         passive=row.passive if row else "",
         listening=read_status(state),
         host_key=row.host_key if row else "",
-        certificate=certificate_fingerprint(row) if row else "",
+        certificate=certificate_fingerprint(row.certificate) if row else "",
         free=spool_of(context).free() if row else None,
         version=row.version if row else 0,
     )

@@ -8,7 +8,7 @@ from datetime import datetime
 from pathlib import Path
 
 from fennox.core.evidence.pushes import Arrival
-from fennox.drop.spool import Jail, Note, Spool
+from fennox.drop.spool import Jail, Spool, SpoolNote
 from fennox.service.machines.context import Context
 
 
@@ -25,7 +25,7 @@ def has_spool(context: Context) -> bool:
     return spool_folder(context.settings.state).is_dir()
 
 
-def arrival_of(note: Note) -> Arrival:
+def arrival_of(note: SpoolNote) -> Arrival:
     """Its name without the slash before it, as kinds write names."""
     return Arrival(
         id=note.id,

@@ -20,7 +20,8 @@ import structlog
 
 from fennox.catalogue.models.drops import DropSettings
 from fennox.core.errors import TryLater
-from fennox.drop.ftp_server import Certificate, FtpServerThread
+from fennox.drop.ftp_server import FtpServerThread
+from fennox.drop.identity import DropCertificate
 from fennox.drop.logins import Doorkeeper
 from fennox.drop.sessions import Sessions
 from fennox.drop.sftp_server import SftpServer
@@ -31,7 +32,7 @@ from fennox.service.drops.spools import spool_of
 from fennox.service.foundation.notifications import CHANGED, listen
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context
-from fennox.wire.drops import Listening
+from fennox.wire.drops import DropListening
 
 log: Any = structlog.get_logger()
 
@@ -89,7 +90,7 @@ class Receiver:
         self._version = version
         return _RELOAD_EVERY
 
-    async def _listen(self, spool: Spool, row: DropSettings) -> list[Listening]:
+    async def _listen(self, spool: Spool, row: DropSettings) -> list[DropListening]:
         keys = drop_settings.keys_of(self.context.keyfile, row)
         passive = _ports(row.passive)
         found = []
@@ -111,7 +112,7 @@ class Receiver:
         return found
 
     def _ftp(
-        self, spool: Spool, certificate: Certificate | None, public: str, passive: range | None
+        self, spool: Spool, certificate: DropCertificate | None, public: str, passive: range | None
     ) -> FtpServerThread:
         return FtpServerThread(
             spool, self._doorkeeper, self._sessions, certificate, public or None, passive
@@ -122,7 +123,7 @@ class Receiver:
         protocol: Literal["sftp", "ftps", "ftp"],
         address: str,
         server: SftpServer | FtpServerThread,
-    ) -> Listening:
+    ) -> DropListening:
         there = parse_address(address, 1)
         try:
             if isinstance(server, SftpServer):
@@ -132,10 +133,10 @@ class Receiver:
         except OSError as error:
             log.warning("the receiving end does not listen", address=address, reason=str(error))
             problem = f"{address} cannot be listened on: {error.strerror or error}."
-            return Listening(protocol=protocol, address=address, problem=problem)
+            return DropListening(protocol=protocol, address=address, problem=problem)
         self._servers.append(server)
         log.info("the receiving end listens", protocol=protocol, address=address)
-        return Listening(protocol=protocol, address=address, problem="")
+        return DropListening(protocol=protocol, address=address, problem="")
 
     async def _close(self) -> None:
         for server in self._servers:

@@ -24,10 +24,14 @@ async def all_drops(context: Context, session: AsyncSession) -> list[DropOfSyste
         .where(or_(DropAccount.system_id.is_not(None), System.id.in_(waiting)))
         .order_by(System.name)
     )
-    return [await one(context, system, account) for system, account in rows]
+    return [await _one(context, system, account) for system, account in rows]
 
 
-async def one(context: Context, system: System, account: DropAccount | None) -> DropOfSystem:
+async def of_system(context: Context, session: AsyncSession, system: System) -> DropOfSystem:
+    return await _one(context, system, await session.get(DropAccount, system.id))
+
+
+async def _one(context: Context, system: System, account: DropAccount | None) -> DropOfSystem:
     drop = drop_of(context, system.id)
     kind = context.kinds.installed(system.kind)
     notes = await asyncio.to_thread(drop.jail.notes)

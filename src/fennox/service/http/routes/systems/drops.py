@@ -6,7 +6,6 @@ import asyncio
 
 from fastapi import Request
 
-from fennox.catalogue.models.drops import DropAccount
 from fennox.catalogue.models.systems import System
 from fennox.service.access_control import audit
 from fennox.service.drops import arrivals, drop_logins, drop_settings
@@ -67,7 +66,7 @@ async def show_system_drop(name: str, context: Here) -> DropOfSystem:
     """What a system has pushed and no backup holds yet."""
     async with context.session() as session:
         row = await named(session, System, name)
-        return await drop_views.one(context, row, await session.get(DropAccount, row.id))
+        return await drop_views.of_system(context, session, row)
 
 
 @router.put("/systems/{name}/drop/login")
