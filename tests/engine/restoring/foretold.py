@@ -39,12 +39,26 @@ async def as_foretold(
 ) -> None:
     """``said``: the sheet as it was drafted; ``done``: the same one when it had ended."""
     after = tree(server)
+    _duration(said, done)
     _documents(said, done, before, after)
     _rewritten(said, before, after)
     assert server.host_key == said.after.place.key
     assert f"{server.host}:{server.port}" == said.after.place.address
     link = await keeper.connect(said.after.place, "after")  # by the account that was foretold
     await link.close()
+
+
+def _duration(said: Sheet, done: Sheet) -> None:
+    """Within a factor of three, once a restore of the kind has been proved before."""
+    expected = said.expected_seconds()
+    if expected is None:
+        return
+    took = sum(
+        (step.ended - step.started).total_seconds()
+        for step in done.steps
+        if step.do != "gate" and step.started is not None and step.ended is not None
+    )
+    assert expected / 3 <= took <= expected * 3, (expected, took)
 
 
 def _documents(said: Sheet, done: Sheet, before: State, after: State) -> None:

@@ -12,8 +12,10 @@ import pytest
 from fennox.core.compare.model import Comparison
 from fennox.core.errors import FarSideFailed
 from fennox.core.places.sheet_model import RestorePurpose
+from fennox.core.restoring.sheet import Sheet
 from fennox.engine.backups.vault import Vault
 from fennox.links.base import Credential
+from fennox.service.restores.usual_durations import foretell_from
 from saltmere import names, web
 from saltmere.linux import LinuxServer, new_key_pair
 from tests.backups import read_back
@@ -122,22 +124,27 @@ async def test_what_a_sheet_foretells_is_what_happens(
     truth = dict(story.truth(server))
     server.lose()
     private, public = new_key_pair("fresh-root")
-    fresh = install("fresh", public)
-    story.install(fresh)
-    if purpose != "repair" and "address" in truth:  # it keeps its own, and so must the setting
-        own = story.own_settings(fresh)
-        truth["address"] = own["metrics-address"].removeprefix("http://")
-        keeper.settings.update(own)
-    before, processes = tree(fresh), running(fresh, PROGRAMS[story.kind])
     login = Credential("root", private_key=private)
-    sheet = await keeper.draft(taken, place_of(fresh), login, purpose=purpose)
-    said = sheet.model_copy(deep=True)
-    await to_the_end(keeper, sheet, taken, fresh)
-    assert sheet.state == "proved", sheet.proof
-    assert story.truth(fresh) == truth
-    await as_foretold(keeper, said, sheet, before, fresh)
-    restarted = running(fresh, PROGRAMS[story.kind]) != processes
-    assert restarted <= bool(said.restarts), "a restart that was not foretold"
+    earlier: list[Sheet] = []
+    for name in ("fresh", "another"):
+        fresh = install(name, public)
+        story.install(fresh)
+        if purpose != "repair" and "address" in truth:  # it keeps its own, as the setting must
+            own = story.own_settings(fresh)
+            truth["address"] = own["metrics-address"].removeprefix("http://")
+            keeper.settings.update(own)
+        before, processes = tree(fresh), running(fresh, PROGRAMS[story.kind])
+        sheet = await keeper.draft(taken, place_of(fresh), login, purpose=purpose)
+        foretell_from(sheet, earlier)
+        said = sheet.model_copy(deep=True)
+        await to_the_end(keeper, sheet, taken, fresh)
+        assert sheet.state == "proved", sheet.proof
+        assert story.truth(fresh) == truth
+        await as_foretold(keeper, said, sheet, before, fresh)
+        restarted = running(fresh, PROGRAMS[story.kind]) != processes
+        assert restarted <= bool(said.restarts), "a restart that was not foretold"
+        earlier.append(sheet)
+        fresh.stop()
 
 
 async def test_what_the_target_does_not_accept_is_never_put_back(
