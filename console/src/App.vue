@@ -16,6 +16,7 @@ const pages = computed<[string, string][]>(() => [
   ["/compare", "Compare"],
   ["/restores", "Restore desk"],
   ...((reachesAll() ? [["/routines", "Routines"], ["/stores", "Stores"]] : []) as [string, string][]),
+  ["/drops", "Drops"],
   ["/kinds", "Kinds"],
   ...((reachesAll() ? [["/alerts", "Alerts"]] : []) as [string, string][]),
   ["/runs", "Log book"],

@@ -16,6 +16,7 @@ export const router = createRouter({
     { path: "/alerts", component: () => import("./pages/AlertsPage.vue"), meta: { title: "Alerts" } },
     { path: "/stores", component: () => import("./pages/StoresPage.vue"), meta: { title: "Stores" } },
     { path: "/stores/:name", component: () => import("./pages/StorePage.vue"), meta: { title: "Store" } },
+    { path: "/drops", component: () => import("./pages/DropsPage.vue"), meta: { title: "Drops" } },
     { path: "/account", component: () => import("./pages/AccountPage.vue"), meta: { title: "You" } },
     { path: "/access", component: () => import("./pages/AccessPage.vue"), meta: { title: "Access" } },
     { path: "/audit", component: () => import("./pages/AuditPage.vue"), meta: { title: "Audit" } },

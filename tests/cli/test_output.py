@@ -9,6 +9,7 @@ import io
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from pydantic import BaseModel
 from rich.cells import cell_len
 from rich.console import Console
 
@@ -106,3 +107,19 @@ def test_a_column_for_which_there_is_no_room_goes_before_a_line_is_folded() -> N
         "SYSTEM           SIZE  NEXT RUN",
         "northness-watch     3  soon",
     ]
+
+
+class Shown(BaseModel):
+    title: str
+    value: str
+
+
+def test_a_fingerprint_is_printed_as_it_is(capsys: pytest.CaptureFixture[str]) -> None:
+    """`:AB:` within one became a picture."""
+    said = "SHA-256 C8:6A:AB:1F:CD:00:BC"
+    made = Shown(title="certificate", value=said)
+    output.show_one(made, as_json=False, quiet=False, key="title", lines=[("certificate", said)])
+    output.say(said)
+    printed = capsys.readouterr()
+    assert said in printed.out
+    assert said in printed.err

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from fennox.wire.backups import NewTake
+from fennox.wire.drops import DropLoginMade
+from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.restores import NewDraft
 from fennox.wire.stores import NewLogin
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
+from tests.service.drops.test_pushes import RECORDER, pushed
 from tests.service.http.test_steering import odd, steers
 from tests.service.restores.test_giving_up import GAUGE, prepared
 from tests.service.restores.test_left_in_force import RESTING
@@ -38,6 +43,7 @@ PAGES = [
     "/routines",
     "/stores",
     "/stores/attic",
+    "/drops",
     "/alerts",
     "/runs",
     "/access",
@@ -293,6 +299,48 @@ def test_what_changed_is_seen_in_the_browser_and_since_when(
     expect(page.get_by_role("alert")).to_contain_text("No backup of web-9 holds /no/such")
     page.goto("/kinds/nginx-web-server")
     expect(page.get_by_text("Needed: something in /etc/nginx/nginx.conf")).to_be_visible()
+
+
+def test_a_system_is_given_a_login_at_the_drop_in_the_browser(page: Page, service: Service) -> None:
+    with service.client() as client:
+        client.add_kind(RECORDER)
+        client.add_system(NewSystem(name="pier-recorder", kind="tide-recorder", address="10.0.0.9"))
+    sign_in(page, service.address, "harbour-admin", PASSWORD)
+    page.goto("/drops")
+    expect(page.get_by_text("No system may push yet")).to_be_visible()
+    page.get_by_role("button", name="Change …").click()
+    host = loopback()
+    page.locator("#drop-sftp").fill(f"{host}:{free_port(host)}")
+    page.get_by_role("button", name="Change it").click()
+    expect(page.get_by_text("listens", exact=True)).to_be_visible()
+    page.get_by_role("button", name="Make a login").click()
+    page.locator("#drop-system").fill("pier-recorder")
+    page.get_by_role("button", name="Make it").click()
+    expect(page.get_by_text("The secret is shown this once")).to_be_visible()
+    secret = page.locator("dd").nth(2).inner_text()
+    page.get_by_role("button", name="I have pasted it").click()
+    expect(page.get_by_text("Nothing waits to be taken")).to_be_visible()
+    with service.client() as client, ThreadPoolExecutor(1) as pool:  # the browser has this one
+        made = _login(client.drop().sftp, secret)
+        pool.submit(lambda: asyncio.run(pushed(made, {"core.dump": b"of no use"}))).result()
+    expect(page.get_by_text("its kind does not know it")).to_be_visible()
+    page.get_by_role("button", name="Drop … core.dump of pier-recorder").click()
+    page.get_by_role("button", name="Drop it").click()
+    expect(page.get_by_text("Nothing waits to be taken")).to_be_visible()
+
+
+def _login(address: str, secret: str) -> DropLoginMade:
+    return DropLoginMade(
+        system="pier-recorder",
+        account="pier-recorder",
+        secret=secret,
+        folder="/",
+        sftp=address,
+        ftps="",
+        ftp="",
+        host_key="",
+        certificate="",
+    )
 
 
 def test_somebody_is_told_from_the_browser(page: Page, service: Service) -> None:

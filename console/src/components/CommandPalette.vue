@@ -36,6 +36,7 @@ const fixed: Target[] = [
   { title: "Routines", detail: "page", to: "/routines" },
   { title: "Add a routine", detail: "action", to: "/routines?add=1" },
   { title: "Stores", detail: "page", to: "/stores" },
+  { title: "Drops", detail: "what systems push", to: "/drops" },
   { title: "Enrol a system", detail: "action", to: "/?enrol=1" },
   { title: "Alerts", detail: "who is alerted", to: "/alerts" },
   { title: "Kinds", detail: "what is taken of each kind of system", to: "/kinds" },

@@ -13,7 +13,7 @@ const systems = useQuery({
   queryFn: () => get(client.GET("/api/v1/system-names")),
 });
 const kind = computed(() => kinds.data.value?.items.find((k) => k.name === name));
-const reach = { ssh: "SSH", https: "HTTPS", hand: "nobody: people hand in what they export", service: "the service itself" };
+const reach = { ssh: "SSH", https: "HTTPS", hand: "nobody: people hand in what they export", push: "nobody: it pushes by itself", service: "the service itself" };
 function users(of: string): string[] {
   return (systems.data.value?.items ?? []).filter((s) => s.kind === of).map((s) => s.name);
 }

@@ -29,8 +29,8 @@ class VisibleConsole(Console):
         )
 
 
-out = VisibleConsole(highlight=False, soft_wrap=False)
-err = VisibleConsole(stderr=True, highlight=False)
+out = VisibleConsole(highlight=False, soft_wrap=False, emoji=False)
+err = VisibleConsole(stderr=True, highlight=False, emoji=False)
 
 # less than this is a clock difference, not a date in the future
 _CLOCKS_APART = timedelta(minutes=2)

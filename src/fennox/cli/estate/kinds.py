@@ -29,7 +29,8 @@ def add_kind(arguments: argparse.Namespace, environment: Environment) -> None:
     ]
     show_one(found, as_json=arguments.json, quiet=arguments.quiet, key="name", lines=lines)
     if not arguments.json and not arguments.quiet:
-        say(f"Enrol a system of it: fennox system add NAME {found.name} ADDRESS --login LOGIN")
+        login = "" if found.reach in ("hand", "push") else " --login LOGIN"
+        say(f"Enrol a system of it: fennox system add NAME {found.name} ADDRESS{login}")
 
 
 def kinds(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -53,13 +53,22 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
             )
 
         system = with_accepted_key(attempt, arguments, arguments.address)
+        reach = next(kind.reach for kind in service.kinds() if kind.name == system.kind)
     _show(service, system, arguments)
     if not arguments.json and not arguments.quiet:
-        verb = "take" if system.login else "hand-in"
-        if system.spare:
-            say(f"Practise on it: fennox restore draft BACKUP --practise --onto {system.name}")
-        else:
-            say(f"Take its first backup now: fennox backup {verb} {system.name}")
+        say(_next_step(system, reach))
+
+
+def _next_step(system: SystemShown, reach: str) -> str:
+    if system.spare:
+        return f"Practise on it: fennox restore draft BACKUP --practise --onto {system.name}"
+    match reach:
+        case "push":
+            return f"Let it push: fennox drop login add {system.name}"
+        case "hand":
+            return f"Hand in its first export: fennox backup hand-in {system.name}"
+        case _:
+            return f"Take its first backup now: fennox backup take {system.name}"
 
 
 def _show(

@@ -49,7 +49,8 @@ def check(arguments: argparse.Namespace, _environment: Environment) -> int:
         return FAILED
     said = f" {counted(doubts, 'thing')} that may be a mistake." if doubts else ""
     say(
-        f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.steps())} steps."
+        f"{kind.title} version {kind.version}: {counted(len(kind.part), 'part')},"
+        f" {counted(len(kind.steps()), 'step')}."
         f" No mistake.{said}"
     )
     return 0

@@ -216,13 +216,15 @@ def arrived_of(notes: list[SpoolNote], kind: Kind | None) -> list[Arrived]:
     ]
 
 
-async def waits(kind: Kind, drop: SystemDrop) -> str:
+async def waits(session: AsyncSession, system: System, kind: Kind, drop: SystemDrop) -> str:
     """What is being waited for or missing, as text."""
     said = []
     for one in await judged(kind, drop):
         match one.judgement:
+            case Whole() if await place_for(session, system, one.part) is None:
+                said.append(f"{one.part.title} is whole, and no routine says where it is kept.")
             case Whole():
-                said.append(f"{one.part.title} is whole and is taken now.")
+                said.append(f"{one.part.title} is whole and is to be taken.")
             case StillComing(None):
                 said.append(f"{one.part.title} is arriving.")
             case StillComing(until):

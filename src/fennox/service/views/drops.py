@@ -24,14 +24,16 @@ async def all_drops(context: Context, session: AsyncSession) -> list[DropOfSyste
         .where(or_(DropAccount.system_id.is_not(None), System.id.in_(waiting)))
         .order_by(System.name)
     )
-    return [await _one(context, system, account) for system, account in rows]
+    return [await _one(context, session, system, account) for system, account in rows]
 
 
 async def of_system(context: Context, session: AsyncSession, system: System) -> DropOfSystem:
-    return await _one(context, system, await session.get(DropAccount, system.id))
+    return await _one(context, session, system, await session.get(DropAccount, system.id))
 
 
-async def _one(context: Context, system: System, account: DropAccount | None) -> DropOfSystem:
+async def _one(
+    context: Context, session: AsyncSession, system: System, account: DropAccount | None
+) -> DropOfSystem:
     drop = drop_of(context, system.id)
     kind = context.kinds.installed(system.kind)
     notes = await asyncio.to_thread(drop.jail.notes)
@@ -41,6 +43,6 @@ async def _one(context: Context, system: System, account: DropAccount | None) ->
         keys=len(account.keys) if account else 0,
         made=account.made if account else None,
         by=account.by if account else None,
-        waits=await arrivals.waits(kind, drop) if kind is not None else "",
+        waits=await arrivals.waits(session, system, kind, drop) if kind is not None else "",
         files=arrivals.arrived_of(notes, kind),
     )
