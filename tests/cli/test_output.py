@@ -116,7 +116,7 @@ class Shown(BaseModel):
 
 def test_a_fingerprint_is_printed_as_it_is(capsys: pytest.CaptureFixture[str]) -> None:
     """`:AB:` within one became a picture."""
-    said = "SHA-256 C8:6A:AB:1F:CD:00:BC"
+    said = "SHA-256 C8:AB:1F:CD:00"
     made = Shown(title="certificate", value=said)
     output.show_one(made, as_json=False, quiet=False, key="title", lines=[("certificate", said)])
     output.say(said)
