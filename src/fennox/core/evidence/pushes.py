@@ -90,7 +90,8 @@ def judge(
     quiet_from = max(one.ended or one.begun for one in mine) + timedelta(seconds=push.quiet)
     if any(one.ended is None and not one.problem for one in mine):
         return StillComing(None)
-    if now < quiet_from:
+    # a moment further ahead than that is of a clock that has gone back since, and would never come
+    if now < quiet_from <= now + timedelta(seconds=push.quiet):
         return StillComing(quiet_from)
     arrived = [one for one in mine if one.ended is not None]
     says = list(_lacks(push, arrived, told))

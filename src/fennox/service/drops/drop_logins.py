@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from itertools import chain, count
 
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -32,7 +33,8 @@ async def renew(
     keys = [_public(wanted.key)] if wanted.key else []
     row = await session.get(DropAccount, system.id)
     if row is None:
-        row = DropAccount(system_id=system.id, account=system.name, keys=[])
+        account = await _free(session, system.name)
+        row = DropAccount(system_id=system.id, account=account, keys=[])
         session.add(row)
     row.secret, row.made, row.by = digest_of(secret), context.now(), by
     row.keys = keys or row.keys
@@ -48,6 +50,16 @@ async def renew(
         host_key=settings.host_key,
         certificate=certificate_fingerprint(settings.certificate),
     )
+
+
+async def _free(session: AsyncSession, name: str) -> str:
+    """The system's name; with a number where a system of that name has it and is called otherwise
+    now.
+    """
+    like = select(DropAccount.account).where(DropAccount.account.startswith(name, autoescape=True))
+    taken = set((await session.execute(like)).scalars())
+    numbered = (f"{name}-{number}" for number in count(2))
+    return next(one for one in chain([name], numbered) if one not in taken)
 
 
 def _public(given: str) -> str:
