@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+import socket
 from collections.abc import Iterable
 from hashlib import sha256
 
@@ -14,7 +15,7 @@ import pytest
 from fennox.client.api import Client, ProblemError
 from fennox.wire.backups import NewTake
 from fennox.wire.drops import DropLoginMade, DropWanted, NewDropLogin
-from fennox.wire.machines.enrolling import NewSystem
+from fennox.wire.machines.enrolling import NewSystem, SystemChange
 from fennox.wire.routines import NewRoutine
 from fennox.wire.stores import NewStore
 from tests.places import free_port, loopback
@@ -65,8 +66,10 @@ def switched_on(service: Service, client: Client) -> None:
 
 
 def enrolled(service: Service, client: Client, name: str = "pier-recorder") -> DropLoginMade:
-    client.add_kind(RECORDER)
-    client.add_system(NewSystem(name=name, kind="tide-recorder", address="10.0.0.9"))
+    if "tide-recorder" not in {kind.name for kind in client.kinds()}:
+        client.add_kind(RECORDER)
+    there = f"10.0.0.{len(client.systems()) + 9}"
+    client.add_system(NewSystem(name=name, kind="tide-recorder", address=there))
     return client.add_drop_login(name, NewDropLogin())
 
 
@@ -238,6 +241,28 @@ def test_the_receiving_end_outlives_its_own_death(service: Service, client: Clie
     until(lambda: len(backups(client)) == 1, "and what was pushed is taken")
     service.kill()
     until(lambda: not os.path.exists(f"/proc/{found[0]}"), "it is gone")
+
+
+def test_an_address_that_is_taken_is_said_and_listened_on_once_it_is_free(
+    service: Service, client: Client
+) -> None:
+    enrolled(service, client)
+    host = loopback()
+    with socket.create_server((host, free_port(host))) as taken:
+        address = f"{host}:{taken.getsockname()[1]}"
+        client.change_drop(DropWanted(sftp=address))
+        until(lambda: any(one.problem for one in client.drop().listening), "it is said")
+    until(lambda: [one.problem for one in client.drop().listening] == [""], "it listens")
+
+
+def test_an_account_belongs_to_one_system_however_they_are_called(
+    service: Service, client: Client
+) -> None:
+    first = enrolled(service, client)
+    client.change_system("pier-recorder", SystemChange(name="quay-recorder"))
+    second = enrolled(service, client)
+    assert (first.account, second.account) == ("pier-recorder", "pier-recorder-2")
+    assert client.drop_of("quay-recorder").account == "pier-recorder"
 
 
 def test_the_command_line_shows_what_to_paste(service: Service, client: Client) -> None:

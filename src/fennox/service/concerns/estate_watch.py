@@ -23,6 +23,7 @@ from fennox.core.facts.concerns import Away, ConcernFound
 from fennox.service.access_control import approvals, attempts
 from fennox.service.concerns import alert_messages, estate_count, run_watch, system_watch
 from fennox.service.concerns.store_watch import of_store
+from fennox.service.drops import missing_pushes
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.keys import key_sets
 from fennox.service.machines import sites
@@ -182,6 +183,8 @@ async def found(
     for item in await key_sets.concerns(context, session):
         yield item
     for item in await own_routine.concerns(context, session):
+        yield item
+    for item in await asyncio.to_thread(missing_pushes.not_listening, context):
         yield item
     async for item in system_watch.of_systems(context, session, away, now):
         yield item

@@ -14,6 +14,7 @@ from fennox.catalogue.models.drops import DropAccount
 from fennox.catalogue.models.systems import System
 from fennox.core.evidence import pushes
 from fennox.core.evidence.pushes import Lacking, Whole
+from fennox.core.facts.concerns import ConcernFound
 from fennox.core.format.manifest import Finding, Severity
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.pushes import Push
@@ -177,6 +178,19 @@ def _strange(system: System, kind: Kind, drop: SystemDrop) -> Iterator[Finding]:
         )
 
 
-def receiver_problems(context: Context) -> list[str]:
-    """Why the receiving end does not listen where it should, in words."""
-    return [one.problem for one in read_status(context.settings.state) if one.problem]
+def not_listening(context: Context) -> list[ConcernFound]:
+    """Where the receiving end should listen and cannot."""
+    return [
+        ConcernFound(
+            "drop-not-listening",
+            "high",
+            "service",
+            "drops",
+            one.problem,
+            "Free the address, or give another one: fennox drop set",
+            "Systems push in vain.",
+            subject=one.protocol,
+        )
+        for one in read_status(context.settings.state)
+        if one.problem
+    ]
