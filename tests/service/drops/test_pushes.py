@@ -5,9 +5,12 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+import signal
 import socket
 from collections.abc import Iterable
+from contextlib import suppress
 from hashlib import sha256
+from pathlib import Path
 
 import asyncssh
 import pytest
@@ -215,20 +218,23 @@ def test_nothing_is_read_from_a_system_that_pushes(service: Service, client: Cli
     assert "Settings of the recorder is not at the drop" in run.reason
 
 
+def receivers(service: Service) -> list[int]:
+    """Process ids of the receiving end of this service."""
+    found = []
+    for process in Path("/proc").iterdir():
+        if not process.name.isdigit():
+            continue
+        with suppress(OSError):  # it has just ended
+            is_one = b"wiring import receive" in (process / "cmdline").read_bytes()
+            if is_one and service.database.encode() in (process / "environ").read_bytes():
+                found.append(int(process.name))
+    return found
+
+
 def test_the_receiving_end_outlives_its_own_death(service: Service, client: Client) -> None:
     login = enrolled(service, client)
-    found = []
-    for path in os.listdir("/proc"):
-        if path.isdigit():
-            try:
-                words = open(f"/proc/{path}/cmdline", "rb").read()  # noqa: SIM115
-                environment = open(f"/proc/{path}/environ", "rb").read()  # noqa: SIM115
-            except OSError:
-                continue
-            if b"wiring import receive" in words and service.database.encode() in environment:
-                found.append(int(path))
-    assert len(found) == 1
-    os.kill(found[0], 9)
+    [first] = receivers(service)
+    os.kill(first, signal.SIGKILL)
 
     def answers() -> bool:
         try:
@@ -240,7 +246,7 @@ def test_the_receiving_end_outlives_its_own_death(service: Service, client: Clie
     until(answers, "it listens again")
     until(lambda: len(backups(client)) == 1, "and what was pushed is taken")
     service.kill()
-    until(lambda: not os.path.exists(f"/proc/{found[0]}"), "it is gone")
+    until(lambda: receivers(service) == [], "it ends with the service")
 
 
 def test_an_address_that_is_taken_is_said_and_listened_on_once_it_is_free(
