@@ -78,7 +78,7 @@ soak: setup console .venv/tests-ready
 	$(BIN)/pytest tests/service/http/test_any_request.py --requests 12 --requests-for 3600 --crowds
 	scripts/chaos 3600
 	$(BIN)/pytest -n $(JOBS) tests/core/test_fuzzing.py --examples 200000
-	for round in $$(seq 5); do $(BIN)/pytest -n $(JOBS) tests/engine tests/service || exit 1; done
+	for round in $$(seq 5); do $(BIN)/pytest -m "not long" -n $(JOBS) tests/engine tests/service || exit 1; done
 
 format: .venv/checks-ready
 	$(BIN)/ruff check --fix .
