@@ -260,6 +260,11 @@ class PartModel(KindModel):
         return self.source[0].push if _way(self.source[0]) == "pushed" else None
 
     @property
+    def asks_for_push(self) -> bool:
+        """Whether reading it sets off a push."""
+        return any(source.push is not None and source.push.start for source in self.source)
+
+    @property
     def comes_by_itself(self) -> bool:
         """Handed in or pushed: no take reads it from the machine, and it has backups of its own."""
         return _way(self.source[0]) != "read"

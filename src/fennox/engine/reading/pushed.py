@@ -9,7 +9,7 @@ from collections.abc import AsyncGenerator, AsyncIterator
 
 import anyio
 
-from fennox.core.errors import BadInput, FarSideFailed, MendSettings
+from fennox.core.errors import BadInput, FarSideFailed
 from fennox.core.evidence.pushes import (
     Arrival,
     Lacking,
@@ -20,7 +20,7 @@ from fennox.core.evidence.pushes import (
     judge,
     told_by,
 )
-from fennox.core.format.manifest import Document
+from fennox.core.format.manifest import Document, Finding
 from fennox.core.kinds.actions import Request
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled, filled_json, wanted
@@ -53,16 +53,17 @@ async def read_pushed(
     """
     push = source.push
     assert push is not None
-    if capture.drop is None:
-        raise MendSettings(
-            f"{part.title} is pushed, and this worker does not reach the receiving end.",
-            "Let a worker of the service's own machine take it.",
-        )
+    if capture.drop is None:  # a trial or a look, which must not set off a push
+        capture.findings.append(_not_asked(part))
+        return
     values = values_of(capture.kind, capture.settings)
     if push.start is not None:
-        before = {one.id for one in capture.drop.arrivals()}
+        earlier = capture.drop.arrivals()
         await _ask(link, push, values)
-        whole = await _wait(capture.drop, push, part, before)
+        whole = await _wait(capture.drop, push, part, {one.id for one in earlier})
+        # of an earlier asking whose take failed
+        left = [one for one in earlier if belongs(push, one.name) and (one.ended or one.problem)]
+        capture.drop.taken(left)
     else:
         whole = await _there(capture.drop, push, part)
     told = await told_of(capture.drop, push, whole.arrivals)
@@ -76,6 +77,16 @@ async def read_pushed(
         content = _checked(capture.drop, push, arrival, told)
         yield watched(capture, part, source, document, content)
     capture.drop.taken(whole.arrivals)
+
+
+def _not_asked(part: PartModel) -> Finding:
+    return Finding(
+        severity="note",
+        code="push-not-asked",
+        subject=part.name,
+        text=f"{part.title} is pushed, and was not asked for.",
+        remedy="A take asks for it.",
+    )
 
 
 async def told_of(drop: Drop, push: Push, arrivals: list[Arrival]) -> Told | None:

@@ -105,7 +105,7 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
         parts = [
             part.name
             for part in subject.kind.part
-            if part.name in held.parts and not part.comes_by_itself
+            if part.name in held.parts and not part.comes_by_itself and not part.asks_for_push
         ]
         now = await look(
             link, capture, parts, journal, context.readings, with_secrets=not vault.locked
