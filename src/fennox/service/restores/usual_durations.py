@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models.runs import SheetRow
 from fennox.core.restoring.sheet import Sheet
 
+_LONGEST = 86400  # seconds; a clock that was set by days would foretell days
 _MOST = 20  # sheets; older ones say little about today's machines
 
 
@@ -27,12 +28,17 @@ async def foretell(session: AsyncSession, sheet: Sheet) -> None:
 
 
 def foretell_from(sheet: Sheet, earlier: Iterable[Sheet]) -> None:
-    """The median of the steps of the same title. A gate has none: a person answers it."""
+    """The median of the steps of the same title. A gate has none: a person answers it. Spans within
+    which a clock was set are left out as far as that shows.
+    """
     known: dict[str, list[float]] = defaultdict(list)
     for one in earlier:
         for step in one.steps:
-            if step.state == "done" and step.started is not None and step.ended is not None:
-                known[step.title].append((step.ended - step.started).total_seconds())
+            if step.state != "done" or step.started is None or step.ended is None:
+                continue
+            seconds = (step.ended - step.started).total_seconds()
+            if 0 <= seconds <= _LONGEST:
+                known[step.title].append(seconds)
     for step in sheet.steps:
         if step.do != "gate" and step.title in known:
             step.usually = round(median(known[step.title]), 1)
