@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import importlib
 import json
 import subprocess
@@ -387,6 +388,16 @@ def test_signing_in_and_out(service: Service) -> None:
     assert not saved.exists()
 
 
+def _verbs(noun: argparse.ArgumentParser) -> list[argparse.ArgumentParser]:
+    """Also those of a noun within a noun."""
+    inner = [action for action in noun._actions if action.dest == "verb"]
+    if not inner:
+        return [noun]
+    choices = inner[0].choices
+    assert isinstance(choices, dict)
+    return [verb for one in choices.values() for verb in _verbs(one)]
+
+
 def test_every_verb_has_help_and_the_shells_get_their_completion(
     capsys: pytest.CaptureFixture[str],
 ) -> None:
@@ -394,8 +405,7 @@ def test_every_verb_has_help_and_the_shells_get_their_completion(
     nouns = next(a for a in parser._actions if a.dest == "noun")
     verbs = 0
     for noun in nouns.choices.values():  # type: ignore[union-attr]
-        inner = [a for a in noun._actions if a.dest == "verb"]
-        for verb in inner[0].choices.values() if inner else [noun]:
+        for verb in _verbs(noun):
             assert verb.description
             module, function = verb.get_default("handler").split(":")
             handler = getattr(importlib.import_module(f"fennox.cli.{module}"), function)

@@ -189,6 +189,18 @@ async def test_more_than_its_share_is_refused_and_harms_nobody(served: Served) -
         await served.arrived("system-2")
 
 
+async def test_folders_without_end_are_not_remembered(served: Served) -> None:
+    async with served.connect() as client, client.start_sftp_client() as sftp:
+        for number in range(999):
+            await sftp.mkdir(f"folder-{number}")
+        with pytest.raises(asyncssh.SFTPFailure, match="No more folders"):
+            await sftp.mkdir("one-more")
+        with pytest.raises(asyncssh.SFTPFailure, match="too long"):
+            await sftp.mkdir("x" * 300)
+        await put(sftp, "folder-7/settings.bin", b"content")
+        await served.arrived()
+
+
 async def test_a_full_disk_is_said_and_leaves_what_has_arrived(served: Served) -> None:
     async with served.connect() as client, client.start_sftp_client() as sftp:
         await put(sftp, "before.bin", CONTENT)

@@ -35,6 +35,7 @@ from fennox.drop.spool import Jail, Spool, SpoolNote
 log: Any = structlog.get_logger()
 
 _IDLE = 300  # seconds
+_LOOK_EVERY = 1.0  # seconds between looks whether it is to be closed
 _MOST = 128  # connections
 _MOST_OF_ONE = 16  # connections of one address
 _MAY = "elafdmwMT"  # everything but reading; the jail decides further
@@ -59,7 +60,9 @@ class FtpServerThread:
         self._server = FTPServer((host, port), self._handler(), ioloop=self._loop)
         self._server.max_cons, self._server.max_cons_per_ip = _MOST, _MOST_OF_ONE
         self._thread = threading.Thread(
-            target=self._server.serve_forever, kwargs={"handle_exit": False}, daemon=True
+            target=self._server.serve_forever,
+            kwargs={"timeout": _LOOK_EVERY, "handle_exit": False},
+            daemon=True,
         )
         self._thread.start()
         return int(self._server.address[1])

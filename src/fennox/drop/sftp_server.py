@@ -55,6 +55,7 @@ class SftpServer:
             login_timeout=_LOGIN_WITHIN,
             keepalive_interval=_ASK_WHETHER_ALIVE,
             line_editor=False,
+            compression_algs=None,  # a short packet could grow to any length
             server_version="SFTP",
         )
         return self._acceptor.get_port()

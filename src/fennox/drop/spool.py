@@ -29,6 +29,7 @@ from fennox.drop.names import cleaned
 from fennox.drop.refusals import PushRefused
 
 _BLOCK = 256 * 1024  # bytes
+_MOST_FOLDERS = 1000
 
 
 class Seals(Protocol):
@@ -147,8 +148,11 @@ class Jail:
 
     def make_folder(self, name: str) -> None:
         """Folders are remembered for the session alone: a file brings its own."""
+        name = cleaned(name)
         if self.note(name) is not None or self.is_folder(name):
             raise PushRefused("exists", f"{name} exists.")
+        if len(self.folders) >= _MOST_FOLDERS:
+            raise PushRefused("full", "No more folders are made in one session.")
         self.folders.add(name)
 
     def entries(self, name: str) -> tuple[list[str], list[SpoolNote]]:
