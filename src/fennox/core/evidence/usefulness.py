@@ -22,9 +22,11 @@ def worth(
 def _sentences(
     kind: Kind, held: set[str], findings: list[Finding], left_out: list[str]
 ) -> Iterator[str]:
-    if kind.is_reached and all(kind.part_named(name).comes_by_itself for name in held):
-        titles = ", ".join(kind.part_named(name).title for name in sorted(held))
-        came = "handed in" if kind.part_named(min(held)).handed_in else "pushed"
+    parts = [kind.part_named(name) for name in sorted(held)]
+    if parts and kind.is_reached and all(part.comes_by_itself for part in parts):
+        titles = ", ".join(part.title for part in parts)
+        came = "handed in" if all(part.handed_in for part in parts) else "pushed or handed in"
+        came = "pushed" if not any(part.handed_in for part in parts) else came
         yield f"It holds only what was {came}: {titles}. A rebuild also needs another backup."
         return
     yield from _for_a_rebuild(kind, held, findings)
