@@ -25,8 +25,7 @@ def _sentences(
     parts = [kind.part_named(name) for name in sorted(held)]
     if parts and kind.is_reached and all(part.comes_by_itself for part in parts):
         titles = ", ".join(part.title for part in parts)
-        came = "handed in" if all(part.handed_in for part in parts) else "pushed or handed in"
-        came = "pushed" if not any(part.handed_in for part in parts) else came
+        came = " or ".join(sorted({"handed in" if one.handed_in else "pushed" for one in parts}))
         yield f"It holds only what was {came}: {titles}. A rebuild also needs another backup."
         return
     yield from _for_a_rebuild(kind, held, findings)
