@@ -3611,7 +3611,7 @@ export interface components {
             passive?: string | null;
             /**
              * Public
-             * @description The host that systems are told; empty: the one it listens on.
+             * @description The host to enter in systems; empty: the one it listens on.
              */
             public?: string | null;
             /**

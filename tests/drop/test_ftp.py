@@ -125,11 +125,10 @@ def test_a_file_that_is_too_large_is_refused(client: ftplib.FTP, spool: Spool) -
     assert (note.state, "500000 bytes" in note.problem) == ("broken", True)
 
 
+@pytest.mark.parametrize("client", ["ftps"], indirect=True)
 def test_a_secret_is_not_taken_in_clear_where_there_is_tls(
     client: ftplib.FTP, spool: Spool
 ) -> None:
-    if not isinstance(client, ftplib.FTP_TLS):
-        pytest.skip("plain FTP was switched on by a person")
     with ftplib.FTP() as plain:  # noqa: S321
         plain.connect(client.host, client.port, timeout=30)
         with pytest.raises(ftplib.error_perm):

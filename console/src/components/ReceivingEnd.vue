@@ -63,7 +63,7 @@ const change = useMutation({
           <td>
             <code v-if="drop.data.value[protocol]">{{ drop.data.value[protocol] }}</code>
             <template v-if="drop.data.value[protocol] && drop.data.value.public">
-              <span class="text-muted">, told as {{ drop.data.value.public }}</span>
+              <span class="text-muted">, entered as {{ drop.data.value.public }}</span>
             </template>
           </td>
           <td :class="{ 'font-semibold text-ember': problems.get(protocol) }">
@@ -102,7 +102,7 @@ const change = useMutation({
           Secrets and files can be read by everybody on the way.
         </p>
       </template>
-      <label class="label" for="drop-public">The host that systems are told</label>
+      <label class="label" for="drop-public">The host to enter in systems</label>
       <input id="drop-public" v-model="wanted.public" class="field" placeholder="the address above" />
       <label class="label" for="drop-passive">Ports of FTP's data connections</label>
       <input id="drop-passive" v-model="wanted.passive" class="field" placeholder="any; or 40000-40099" />

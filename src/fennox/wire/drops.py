@@ -31,7 +31,7 @@ class DropWanted(Wanted):
         default=None,
         max_length=255,
         pattern=r"^[A-Za-z0-9.:-]*$",
-        description="The host that systems are told; empty: the one it listens on.",
+        description="The host to enter in systems; empty: the one it listens on.",
     )
     passive: str | None = Field(
         default=None,

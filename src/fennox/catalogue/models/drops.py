@@ -20,7 +20,7 @@ class DropSettings(Base):
     sftp: Mapped[str] = mapped_column(default="")  # host:port
     ftps: Mapped[str] = mapped_column(default="")
     ftp: Mapped[str] = mapped_column(default="")  # secrets and files travel in clear
-    public: Mapped[str] = mapped_column(default="")  # the host that systems are told
+    public: Mapped[str] = mapped_column(default="")  # the host to enter in systems
     passive: Mapped[str] = mapped_column(default="")  # ports of FTP's data, FIRST-LAST; empty: any
     sealed_host_key: Mapped[bytes]
     host_key: Mapped[str]  # its fingerprint

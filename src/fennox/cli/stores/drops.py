@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
 from fennox.cli.main import Environment
 from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table, when
 from fennox.cli.signed_in import client
+from fennox.cli.stores.logins import text_of
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.words import counted, size
 from fennox.wire.drops import (
@@ -61,7 +61,7 @@ def set_drop(arguments: argparse.Namespace, environment: Environment) -> None:
 
 
 def add_login(arguments: argparse.Namespace, environment: Environment) -> None:
-    key = _key(Path(arguments.key)) if arguments.key else None
+    key = text_of(arguments.key).strip() if arguments.key else None
     with client(environment) as service:
         made = service.add_drop_login(arguments.system, NewDropLogin(key=key))
     show_one(
@@ -87,15 +87,6 @@ def _to_paste(made: DropLoginMade) -> list[tuple[str, object]]:
     if made.ftps:
         lines.append(("certificate", f"SHA-256 {made.certificate}"))
     return lines
-
-
-def _key(path: Path) -> str:
-    try:
-        return path.read_text(encoding="utf-8").strip()
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(
-            f"{path} cannot be read ({type(error).__name__}).", "Check the file."
-        ) from error
 
 
 def revoke_login(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -137,7 +128,7 @@ def _show_drop(drop: DropShown, arguments: argparse.Namespace) -> None:
             ("SFTP", served("sftp", drop.sftp)),
             ("FTP with TLS", served("ftps", drop.ftps)),
             ("FTP in clear", served("ftp", drop.ftp)),
-            ("systems are told", drop.public or "the address it listens on"),
+            ("public host", drop.public or "the address it listens on"),
             ("passive ports", drop.passive or "any"),
             ("host key", drop.host_key or "made when it is first switched on"),
             ("certificate", f"SHA-256 {drop.certificate}" if drop.certificate else "none yet"),

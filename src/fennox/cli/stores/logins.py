@@ -76,7 +76,7 @@ def revoke_login(arguments: argparse.Namespace, environment: Environment) -> Non
     )
 
 
-def _text_of(file: str) -> str:
+def text_of(file: str) -> str:
     try:
         return Path(file).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
@@ -86,12 +86,12 @@ def _text_of(file: str) -> str:
 
 
 def _certificate(arguments: argparse.Namespace) -> str | None:
-    return _text_of(arguments.certificate) if arguments.certificate else None
+    return text_of(arguments.certificate) if arguments.certificate else None
 
 
 def _secret(arguments: argparse.Namespace) -> tuple[SecretStr | None, SecretStr | None]:
     if arguments.key:
-        return SecretStr(_text_of(arguments.key)), None
+        return SecretStr(text_of(arguments.key)), None
     return None, SecretStr(first_line(arguments.password_file)) if arguments.password_file else None
 
 

@@ -48,7 +48,7 @@ def _drop_set(drop: Sub) -> None:
     ):
         change.add_argument(f"--{name}", metavar="ADDRESS", help=text)
     change.add_argument(
-        "--public", metavar="HOST", help="the host that systems are told; '' for where it listens"
+        "--public", metavar="HOST", help="the host to enter in systems; '' for where it listens"
     )
     change.add_argument(
         "--passive", metavar="FIRST-LAST", help="ports of FTP's data connections; '' for any"

@@ -48,7 +48,6 @@ class Lacking:
     """It is quiet, and not whole: ``says`` what is missing or wrong."""
 
     says: list[str]
-    arrivals: list[Arrival]
 
 
 @dataclass(frozen=True)
@@ -96,7 +95,7 @@ def judge(
     arrived = [one for one in mine if one.ended is not None]
     says = list(_lacks(push, arrived, told))
     says += [f"{one.name} broke off: {one.problem}" for one in mine if one.problem]
-    return Lacking(says, mine) if says else Whole(arrived)
+    return Lacking(says) if says else Whole(arrived)
 
 
 def _lacks(push: Push, arrived: Sequence[Arrival], told: Told | None) -> Iterable[str]:
@@ -122,11 +121,6 @@ def digest_wanted(told: Told | None, name: str) -> tuple[str, str] | None:
     """
     said = told.digests.get(name, "") if told is not None else ""
     algorithm = DIGESTS.get(len(said))
-    return (
-        None
-        if algorithm is None or algorithm not in hashlib.algorithms_available
-        else (
-            algorithm,
-            said,
-        )
-    )
+    if algorithm is None or algorithm not in hashlib.algorithms_available:
+        return None
+    return algorithm, said

@@ -70,7 +70,7 @@ async def judged(kind: Kind, drop: SystemDrop) -> list[JudgedPush]:
             told = await told_of(drop, push, mine)
             judgement = pushes.judge(push, mine, told, drop.now())
         except Damaged as error:
-            judgement = Lacking([error.what], mine)
+            judgement = Lacking([error.what])
         found.append(JudgedPush(part, push, judgement))
     return found
 
