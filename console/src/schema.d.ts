@@ -6343,6 +6343,11 @@ export interface components {
             detail: string;
             /** Do */
             do: ("command" | "request" | "write" | "upload" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "look" | "remove" | "proof");
+            /**
+             * Done Otherwise
+             * @default false
+             */
+            done_otherwise: boolean;
             /** Ended */
             ended: string | null;
             /** Ends */

@@ -139,7 +139,7 @@ class Station:
                 self.values[name] = given.decode().removeprefix(f"{name}=")
             case ["forget", name]:
                 self.values.pop(name, None)
-            case ["rest"]:
+            case ["rest"] | ["rest", "gently"]:
                 self.at_rest = True
             case ["wake"]:
                 self.at_rest = False

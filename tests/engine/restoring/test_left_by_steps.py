@@ -111,6 +111,34 @@ async def test_a_redraft_does_not_forget_what_is_not_known_of_a_step(vault: Vaul
     assert keeper.station.ran == ["rest"]
 
 
+@pytest.mark.parametrize(("answer", "rests"), [("done", 1), ("not done", 2)])
+async def test_a_step_done_with_other_commands_is_done_again_if_a_person_says_so(
+    vault: Vault, answer: str, rests: int
+) -> None:
+    """A corrected kind file did what must not be repeated a second time, and nobody was asked."""
+    keeper = keeper_of(vault)
+    sheet = await begun(keeper)
+    otherwise = KIND.replace('"rest"]', '"rest", "gently"]')
+    assert otherwise != KIND
+    keeper.kind = load(otherwise, lambda name: name)
+    keeper.kind_file = KindFile(name="tide-station", version=2, text=otherwise)
+    assert keeper.last is not None
+    again = carried_over(sheet, await keeper.draft(keeper.last, HERE, ROOT))
+    await keeper.restore(again, keeper.last)
+    gate = again.open_gate()
+    assert gate is not None
+    assert gate.question == (
+        "Bring the station to rest: this was done, but what the step would send has changed since."
+        " Answer done to leave it so, or not done to do it as this sheet shows it."
+    )
+    assert keeper.station.ran == ["rest"]
+    keeper.answer(again, answer)
+    await keeper.restore(again, keeper.last)
+    assert keeper.station.ran == ["rest", "rest gently"][:rests]
+    once_more = carried_over(again, await keeper.draft(keeper.last, HERE, ROOT))
+    assert numbered(once_more, "Bring the station to rest").state == "done"
+
+
 async def test_answers_follow_their_steps_into_a_redraft(vault: Vault) -> None:
     """They stood at numbers, and a new step before them made them another step's answers."""
     asks_twice = KIND.replace(

@@ -10,7 +10,8 @@ _LOOKS = ("look", "check", "proof")  # these look again
 def carried_over(then: Sheet, now: Sheet) -> Sheet:
     """``now`` with everything that is done on ``then``: safety copy, answers, and steps that are
     the same. A step is done again if what it sends or writes differs, or a person ended what it
-    had begun. What is not known of a step that must not be repeated stays unknown.
+    had begun. One that must not be repeated is not: if it differs, a person is asked. What is not
+    known of such a step stays unknown.
     """
     if not then.begun() and then.safety is None:
         return now.model_copy(update={"version": then.version + 1})
@@ -50,12 +51,16 @@ def _told(before: SheetStep, step: SheetStep, then: Sheet, now: Sheet) -> dict[s
     """What the step before tells of the one that takes its place."""
     if before.do in _LOOKS or before.released_by:
         return {}
-    same = _same(before, step, then, now)
-    cut = before.state in ("doing", "unknown", "failed") and (same or not before.repeat)
-    if not cut and not (same and before.state == "done"):
+    if before.state not in ("doing", "unknown", "failed", "done"):
         return {}
-    kept = ("state", "started", "ended", "detail", "answered", "made")
-    return {name: getattr(before, name) for name in kept}
+    same, once = _same(before, step, then, now), not (before.repeat and step.repeat)
+    if not same and not once:
+        return {}
+    kept = ("state", "started", "ended", "detail", "answered", "made", "done_otherwise")
+    told: dict[str, object] = {name: getattr(before, name) for name in kept}
+    if before.state == "done" and not same:
+        told |= {"state": "unknown", "done_otherwise": True}
+    return told
 
 
 def _alike(one: SheetStep, other: SheetStep) -> bool:

@@ -91,6 +91,7 @@ class SheetStep(SheetModel):
     state: StepState = "waiting"
     usually: float | None = None  # seconds, from earlier restores of the kind; None: unknown
     answered: int | None = None  # gate whose answer about an unknown state was used
+    done_otherwise: bool = False  # done before a redraft, by commands that were other than these
     started: Aware | None = None
     ended: Aware | None = None
     detail: str = ""

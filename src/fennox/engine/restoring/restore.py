@@ -83,6 +83,7 @@ class RestoreUnderWay(StepVerbs):
             if gate.answer is None:
                 return True
             step.state, step.answered = "done" if gate.answer == "done" else "waiting", gate.number
+            step.done_otherwise = False
         if step.do == "gate" and step.state != "done" and await self._waits_at(step):
             return True
         if self._begins_to_write(step):
@@ -151,7 +152,12 @@ class RestoreUnderWay(StepVerbs):
         """An answer applies to the attempt before it, never to a later one."""
         gate = self.sheet.gate_of("unknown", step.number)
         if gate is None or gate.number == step.answered:
-            question = f"It is not known whether this was done: {step.title}."
+            question = (
+                f"{step.title}: this was done, but what the step would send has changed since."
+                " Answer done to leave it so, or not done to do it as this sheet shows it."
+                if step.done_otherwise
+                else f"It is not known whether this was done: {step.title}."
+            )
             gate = self.sheet.ask_anew("unknown", step.number, question, ["done", "not done"])
         return gate
 
