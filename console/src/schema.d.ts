@@ -6212,10 +6212,24 @@ export interface components {
             /** Safety */
             safety: string | null;
             /**
+             * Secrets
+             * @default {}
+             */
+            secrets: {
+                [key: string]: string;
+            };
+            /**
              * Seen Login
              * @default
              */
             seen_login: string;
+            /**
+             * Seen Secrets
+             * @default {}
+             */
+            seen_secrets: {
+                [key: string]: string;
+            };
             /**
              * Seen Settings
              * @default {}
@@ -6342,7 +6356,7 @@ export interface components {
              */
             detail: string;
             /** Do */
-            do: ("command" | "request" | "write" | "upload" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "look" | "remove" | "proof");
+            do: ("command" | "request" | "write" | "upload" | "offer" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "look" | "remove" | "proof");
             /**
              * Done Otherwise
              * @default false

@@ -1467,14 +1467,22 @@ def how(
                 yield f"tar -C restored/{folder} {numeric}-cf - . | ssh $TARGET '{there}'"
     if step.get("do") == "upload" and "document" in step:
         yield f"Upload the document {safe(filled(step['document'], values))} of restored/."
-    if (request := step.get("request")) is not None:
-        body = (
-            f" -d {shlex.quote(filled(json.dumps(request['json']), values))}"
-            if "json" in request
-            else ""
-        )
-        method, path = request.get("method", "GET"), filled(request["path"], values)
-        yield safe(f"curl --user ACCOUNT -X {method}{body} {shlex.quote('https://ADDRESS' + path)}")
+    if step.get("do") == "offer":
+        parts_named = safe(", ".join(step["parts"]))
+        yield f"Lay the documents of {parts_named} of restored/ on an SFTP server that the target"
+        yield "reaches, and name that server, its account and its key here:"
+    for name in ("request", "poll"):
+        if (request := step.get(name)) is not None:
+            body = (
+                f" -d {shlex.quote(filled(json.dumps(request['json']), values))}"
+                if "json" in request
+                else ""
+            )
+            method, path = request.get("method", "GET"), filled(request["path"], values)
+            url = shlex.quote("https://ADDRESS" + path)
+            yield safe(f"curl --user ACCOUNT -X {method}{body} {url}")
+    if (until := step.get("until")) is not None:
+        yield f"Repeat that until {safe(until['jsonpath'])} is {safe(until['equals'])}."
     if "run" in step:
         words = [filled(word, values) for word in step["run"]]
         command = words[2] if words[:2] == ["sh", "-c"] and len(words) == 3 else shlex.join(words)

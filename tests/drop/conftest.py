@@ -11,6 +11,7 @@ import asyncssh
 import pytest
 
 from fennox.drop.logins import Doorkeeper, DropLogin, digest_of
+from fennox.drop.offers import Offers
 from fennox.drop.sessions import Sessions
 from fennox.drop.sftp_server import SftpServer
 from fennox.drop.spool import Limits, Spool
@@ -28,8 +29,13 @@ def spool(tmp_path: Path) -> Spool:
 
 
 @pytest.fixture
-def doorkeeper() -> Doorkeeper:
-    made = Doorkeeper()
+def offers(tmp_path: Path, spool: Spool) -> Offers:
+    return Offers(tmp_path / "offers", spool.seals, spool.now, Limits(free=0))
+
+
+@pytest.fixture
+def doorkeeper(offers: Offers) -> Doorkeeper:
+    made = Doorkeeper(offered=offers.login)
     made.replace(
         [
             DropLogin("orlop-1", "system-1", digest_of(SECRET)),
@@ -71,11 +77,11 @@ class Served:
 
 
 @pytest.fixture
-async def served(spool: Spool, doorkeeper: Doorkeeper) -> AsyncIterator[Served]:
+async def served(spool: Spool, offers: Offers, doorkeeper: Doorkeeper) -> AsyncIterator[Served]:
     key = asyncssh.generate_private_key("ssh-ed25519").export_private_key().decode()
     host = loopback()
     port = free_port(host)
-    server = SftpServer(spool, doorkeeper, Sessions(), key)
+    server = SftpServer(spool, offers, doorkeeper, Sessions(), key)
     await server.start(host, port)
     try:
         yield Served(spool, doorkeeper, host, port, server)

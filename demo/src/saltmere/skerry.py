@@ -1,104 +1,17 @@
-"""Running a Skerry appliance as a process of its own, and working on it as its administrator
-does.
-"""
+"""A Skerry appliance as a process of its own."""
 
 from __future__ import annotations
 
-import base64
-import hashlib
-import json
-import shutil
-import ssl
-import subprocess
-import sys
-import time
-import urllib.error
-import urllib.request
-from dataclasses import dataclass, field
-from pathlib import Path
+from dataclasses import dataclass
+from typing import ClassVar
+
+from saltmere.appliance import RunningAppliance
 
 
 @dataclass
-class Skerry:
-    """One appliance: its folder, where it answers now, and the administrator's login."""
-
-    folder: Path
-    host: str
-    port: int
-    account: str = "admin"
-    password: str = "admin"
-    clock: Path | None = None
-    _process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
-
-    @property
-    def address(self) -> str:
-        return f"{self.host}:{self.port}"
-
-    @property
-    def installed(self) -> bool:
-        return (self.folder / "appliance.db").exists()
-
-    @property
-    def fingerprint(self) -> str:
-        der = ssl.PEM_cert_to_DER_cert((self.folder / "certificate.pem").read_text())
-        return "SHA256:" + base64.b64encode(hashlib.sha256(der).digest()).decode().rstrip("=")
-
-    def launch(self) -> None:
-        words = [
-            sys.executable,
-            "-m",
-            "saltmere.storage",
-            str(self.folder),
-            "--fresh-address",
-            self.address,
-        ]
-        words += ["--clock", str(self.clock)] if self.clock else []
-        self._process = subprocess.Popen(
-            words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-        )
-
-    def wait(self, limit: float = 120) -> None:
-        """Until it answers its administrator."""
-        until = time.monotonic() + limit
-        while True:
-            try:
-                self.request("GET", "/api/about")
-                return
-            except (OSError, urllib.error.URLError):
-                if time.monotonic() > until or (
-                    self._process is not None and self._process.poll() is not None
-                ):
-                    raise RuntimeError(f"the appliance at {self.address} does not answer") from None
-                time.sleep(0.05)
-
-    def start(self) -> None:
-        self.launch()
-        self.wait()
-
-    def stop(self) -> None:
-        if self._process is not None:
-            self._process.kill()
-            self._process.wait()
-            self._process = None
-
-    def lose(self) -> None:
-        """The boot device has failed."""
-        self.stop()
-        shutil.rmtree(self.folder)
-
-    def request(self, method: str, path: str, body: object = None) -> object:
-        context = ssl.create_default_context(cafile=str(self.folder / "certificate.pem"))
-        context.check_hostname = False
-        login = base64.b64encode(f"{self.account}:{self.password}".encode()).decode()
-        request = urllib.request.Request(
-            f"https://{self.address}{path}",
-            method=method,
-            data=json.dumps(body).encode() if body is not None else None,
-            headers={"authorization": f"Basic {login}", "content-type": "application/json"},
-        )
-        with urllib.request.urlopen(request, context=context, timeout=10) as answer:  # noqa: S310
-            data = answer.read()
-        return json.loads(data) if data else None
+class Skerry(RunningAppliance):
+    program: ClassVar[str] = "saltmere.storage"
+    about: ClassVar[str] = "/api/about"
 
     def configure(self, role: str, account: str, password: str, *, users: int = 6) -> None:
         """Make it the appliance that Saltmere Ferries has set up."""

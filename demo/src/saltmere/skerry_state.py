@@ -7,16 +7,13 @@ import hashlib
 import json
 import secrets
 import sqlite3
-from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from cryptography import x509
 from cryptography.exceptions import InvalidTag
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
-from cryptography.x509.oid import NameOID
+
+from saltmere.certificates import make_certificate
 
 PRODUCT, VERSION, BUILD = "skerry", "4.2b", "4.2b-118"
 
@@ -54,28 +51,7 @@ class Appliance:
         self.db.execute("insert into shares values ('public', 'none', 'everyone', 1)")
         self.db.execute("insert into users values ('guest', 0, ?, 1)", (self.encrypt("guest"),))
         self.db.execute("insert into services values ('files', 1)")
-        self._make_certificate(host, serial)
-
-    def _make_certificate(self, host: str, serial: str) -> None:
-        key = ec.generate_private_key(ec.SECP256R1())
-        name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, serial)])
-        now = datetime.now(UTC)
-        certificate = (
-            x509.CertificateBuilder()
-            .subject_name(name)
-            .issuer_name(name)
-            .public_key(key.public_key())
-            .serial_number(x509.random_serial_number())
-            .not_valid_before(now - timedelta(days=1))
-            .not_valid_after(now + timedelta(days=3650))
-            .sign(key, hashes.SHA256())
-        )
-        pem = serialization.Encoding.PEM
-        (self.folder / "certificate.pem").write_bytes(certificate.public_bytes(pem))
-        private = key.private_bytes(
-            pem, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-        )
-        (self.folder / "certificate.key").write_bytes(private)
+        make_certificate(self.folder, serial)
 
     def one(self, query: str, *values: object) -> Any:
         return self.db.execute(query, values).fetchone()

@@ -87,7 +87,8 @@ class FtpServerThread:
 
             def on_login(self, username: str) -> None:
                 login = doorkeeper.login(username)
-                if login is None or not sessions.enter(username):
+                # offers are for SFTP alone: here a secret may travel in clear
+                if login is None or login.offer or not sessions.enter(username):
                     self.respond("421 Too many connections.")
                     self.close_when_done()
                     return

@@ -19,12 +19,15 @@ _MOST_ADDRESSES = 10_000
 
 @dataclass(frozen=True)
 class DropLogin:
-    """``secret``: SHA-256 as hex. ``keys``: public keys in OpenSSH's form."""
+    """``secret``: SHA-256 as hex. ``keys``: public keys in OpenSSH's form. ``offer``: id of the
+    offer that it may read, instead of pushing.
+    """
 
     account: str
     system: str
     secret: str
     keys: tuple[str, ...] = ()
+    offer: str = ""
 
 
 def digest_of(secret: str) -> str:
@@ -33,9 +36,12 @@ def digest_of(secret: str) -> str:
 
 @dataclass
 class Doorkeeper:
-    """The logins of the moment, and a guard against guessing. Threads may share it."""
+    """The logins of the moment, and a guard against guessing. Threads may share it. ``offered``:
+    the login of an offer, by its account.
+    """
 
     clock: Callable[[], float] = time.monotonic
+    offered: Callable[[str], DropLogin | None] = lambda _account: None
     _logins: dict[str, DropLogin] = field(default_factory=dict)
     _failures: dict[str, deque[float]] = field(default_factory=dict)
 
@@ -43,7 +49,7 @@ class Doorkeeper:
         self._logins = {login.account: login for login in logins}
 
     def login(self, account: str) -> DropLogin | None:
-        return self._logins.get(account)
+        return self._logins.get(account) or self.offered(account)
 
     def is_shut_out(self, address: str) -> bool:
         failures = self._failures.get(address)
@@ -59,7 +65,7 @@ class Doorkeeper:
         """The login, or None; a failure counts against the address."""
         if self.is_shut_out(address):
             return None
-        login = self._logins.get(account)
+        login = self.login(account)
         known = login.secret if login is not None else ""
         if hmac.compare_digest(known, digest_of(secret)):
             return login

@@ -73,6 +73,25 @@ def blocks(path: Path, key: bytes) -> Iterator[bytes]:
             raise Damaged(f"The spool's file {path.name} is damaged.", "Have it pushed again.")
 
 
+def read_at(path: Path, key: bytes, offset: int, size: int) -> bytes:
+    """A piece of a file that was written in one go, so that every frame but the last is full; less
+    than ``size`` at its end. Raises ``Damaged``.
+    """
+    cipher, piece = AESGCM(key), bytearray()
+    with path.open("rb") as file:
+        number, within = divmod(offset, FRAME)
+        file.seek(number * (_LENGTH.size + _MOST))
+        while len(piece) < size and (head := file.read(_LENGTH.size)):
+            sealed = file.read(_LENGTH.unpack(head)[0]) if len(head) == _LENGTH.size else b""
+            try:
+                block = cipher.decrypt(_nonce(number), sealed, None)
+            except (InvalidTag, ValueError) as error:
+                raise Damaged(f"The file {path.name} is damaged.", "Begin anew.") from error
+            piece += block[within : within + size - len(piece)]
+            number, within = number + 1, 0
+    return bytes(piece)
+
+
 def _frames(file: BinaryIO, cipher: AESGCM) -> Iterator[tuple[bytes, int]]:
     """Each frame that opens, in clear, and where it ends; stops at the first that does not."""
     number, end = 0, 0

@@ -1,5 +1,5 @@
 """The SFTP server of the receiving end (draft-ietf-secsh-filexfer-02 up to -13, by asyncssh). It
-has no shell, no forwarding and nothing to read.
+has no shell and no forwarding, and nothing to read but what a restore offers.
 """
 
 from __future__ import annotations
@@ -21,13 +21,15 @@ from asyncssh.constants import (
 from fennox.drop.incoming import Incoming
 from fennox.drop.logins import Doorkeeper
 from fennox.drop.names import absolute
-from fennox.drop.refusals import PushRefused
+from fennox.drop.offer_session import OfferSession
+from fennox.drop.offers import Offer, Offers
+from fennox.drop.refusals import PushRefused, in_sftp
 from fennox.drop.sessions import Sessions
 from fennox.drop.spool import Jail, Spool, SpoolNote
 
 _LOGIN_WITHIN = 30  # seconds
 _ASK_WHETHER_ALIVE = 30  # seconds of silence; after three such silences the connection is over
-_SYSTEM = "system"
+_SYSTEM, _OFFER = "system", "offer"
 
 
 @dataclass
@@ -35,6 +37,7 @@ class SftpServer:
     """Serves until closed. ``host_key``: a private key in OpenSSH's form."""
 
     spool: Spool
+    offers: Offers
     doorkeeper: Doorkeeper
     sessions: Sessions
     host_key: str
@@ -45,7 +48,7 @@ class SftpServer:
         self._acceptor = await asyncssh.listen(
             host,
             port,
-            server_factory=lambda: _Door(self.doorkeeper, self.sessions),
+            server_factory=lambda: _Door(self.doorkeeper, self.sessions, self.offers),
             server_host_keys=[asyncssh.import_private_key(self.host_key)],
             sftp_factory=self._session,
             allow_scp=False,
@@ -62,6 +65,8 @@ class SftpServer:
 
     def _session(self, channel: asyncssh.SSHServerChannel[bytes]) -> asyncssh.SFTPServer:
         connection = channel.get_connection()
+        if isinstance(offer := connection.get_extra_info(_OFFER), Offer):
+            return OfferSession(channel, offer)
         system = str(connection.get_extra_info(_SYSTEM))
         peer = str(connection.get_extra_info("peername")[0])
         account = str(connection.get_extra_info("username"))
@@ -76,8 +81,8 @@ class SftpServer:
 class _Door(asyncssh.SSHServer):
     """Decides who comes in, once for each connection."""
 
-    def __init__(self, doorkeeper: Doorkeeper, sessions: Sessions) -> None:
-        self._doorkeeper, self._sessions = doorkeeper, sessions
+    def __init__(self, doorkeeper: Doorkeeper, sessions: Sessions, offers: Offers) -> None:
+        self._doorkeeper, self._sessions, self._offers = doorkeeper, sessions, offers
         self._connection: asyncssh.SSHServerConnection | None = None
         self._peer = ""
         self._entered = ""
@@ -109,11 +114,13 @@ class _Door(asyncssh.SSHServer):
         assert self._connection is not None
         account = str(self._connection.get_extra_info("username"))
         login = self._doorkeeper.login(account)
-        if login is None or not self._sessions.enter(account):
+        offer = self._offers.offer(login.offer) if login is not None and login.offer else None
+        ended = login is not None and login.offer and offer is None
+        if login is None or ended or not self._sessions.enter(account):
             self._connection.abort()
             return
         self._entered = account
-        self._connection.set_extra_info(**{_SYSTEM: login.system})
+        self._connection.set_extra_info(**{_SYSTEM: login.system, _OFFER: offer})
 
 
 class _Session(asyncssh.SFTPServer):
@@ -140,7 +147,7 @@ class _Session(asyncssh.SFTPServer):
                 resume=not pflags & FXF_TRUNC,
             )
         except PushRefused as refused:
-            _refuse(refused)
+            raise in_sftp(refused) from refused
         if pflags & FXF_APPEND:
             self._appended.add(incoming.note.id)
         return incoming
@@ -157,7 +164,7 @@ class _Session(asyncssh.SFTPServer):
         try:
             incoming.write(offset, data)
         except PushRefused as refused:
-            _refuse(refused)
+            raise in_sftp(refused) from refused
         return len(data)
 
     def read(self, file_obj: object, offset: int, size: int) -> bytes:
@@ -219,7 +226,7 @@ class _Session(asyncssh.SFTPServer):
         try:
             folders, notes = self._jail.entries(self._named(path))
         except PushRefused as refused:
-            _refuse(refused)
+            raise in_sftp(refused) from refused
         for name in (".", "..", *folders):
             yield asyncssh.SFTPName(name.encode(), attrs=_folder())
         for note in notes:
@@ -232,7 +239,7 @@ class _Session(asyncssh.SFTPServer):
         try:
             self._jail.make_folder(self._named(path))
         except PushRefused as refused:
-            _refuse(refused)
+            raise in_sftp(refused) from refused
 
     def rename(self, oldpath: bytes, newpath: bytes) -> None:
         for incoming in list(self._closing):
@@ -240,7 +247,7 @@ class _Session(asyncssh.SFTPServer):
         try:
             self._jail.rename(self._named(oldpath), self._named(newpath))
         except PushRefused as refused:
-            _refuse(refused)
+            raise in_sftp(refused) from refused
 
     def posix_rename(self, oldpath: bytes, newpath: bytes) -> None:
         self.rename(oldpath, newpath)
@@ -249,7 +256,7 @@ class _Session(asyncssh.SFTPServer):
         try:
             self._jail.discard(self._named(path))
         except PushRefused as refused:
-            _refuse(refused)
+            raise in_sftp(refused) from refused
 
     def rmdir(self, path: bytes) -> NoReturn:
         raise asyncssh.SFTPPermissionDenied("Folders cannot be removed here.")
@@ -279,7 +286,7 @@ class _Session(asyncssh.SFTPServer):
         try:
             return absolute(path)
         except PushRefused as refused:
-            _refuse(refused)
+            raise in_sftp(refused) from refused
 
 
 def _incoming(file_obj: object) -> Incoming:
@@ -304,14 +311,3 @@ def _folder() -> asyncssh.SFTPAttrs:
     return asyncssh.SFTPAttrs(
         type=FILEXFER_TYPE_DIRECTORY, uid=0, gid=0, permissions=0o40700, atime=0, mtime=0
     )
-
-
-def _refuse(refused: PushRefused) -> NoReturn:
-    """In words of SFTP version 3, which every client knows."""
-    match refused.why:
-        case "missing":
-            raise asyncssh.SFTPNoSuchFile(refused.said) from refused
-        case "denied":
-            raise asyncssh.SFTPPermissionDenied(refused.said) from refused
-        case _:
-            raise asyncssh.SFTPFailure(refused.said) from refused

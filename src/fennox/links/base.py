@@ -5,7 +5,15 @@ sent.
 from __future__ import annotations
 
 import socket
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Collection, Sequence
+from collections.abc import (
+    AsyncGenerator,
+    AsyncIterator,
+    Awaitable,
+    Callable,
+    Collection,
+    Mapping,
+    Sequence,
+)
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -207,6 +215,10 @@ class Web(Protocol):
     @property
     def until(self) -> datetime | None:
         """Expiry of that certificate, if known."""
+
+    @property
+    def secrets(self) -> Mapping[str, str | None]:
+        """Secret settings of the system, for the bodies of requests. None: it has none such."""
 
     async def request(
         self, method: str, path: str, *, json: object = None, limit: float = 60

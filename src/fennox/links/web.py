@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncGenerator, AsyncIterator
+from collections.abc import AsyncGenerator, AsyncIterator, Mapping
 from datetime import datetime
 
 import httpx
@@ -19,6 +19,7 @@ async def connect(
     fingerprint: str | None,
     limit: float = 15,
     dial: Dial | None = None,
+    secrets: Mapping[str, str | None] | None = None,
 ) -> WebLink:
     """Fetch the certificate, and trust exactly that one for every later connection."""
     certificate = await tls.offered(address, limit, dial)
@@ -33,19 +34,26 @@ async def connect(
         follow_redirects=False,
         trust_env=False,
     )
-    return WebLink(client, address, tls.fingerprint_of(certificate), tls.ends(certificate))
+    fingerprint, until = tls.fingerprint_of(certificate), tls.ends(certificate)
+    return WebLink(client, address, fingerprint, until, secrets or {})
 
 
 class WebLink:
     """One machine's interface, with basic authentication (RFC 7617) over the pinned certificate."""
 
     def __init__(
-        self, client: httpx.AsyncClient, address: Address, fingerprint: str, until: datetime | None
+        self,
+        client: httpx.AsyncClient,
+        address: Address,
+        fingerprint: str,
+        until: datetime | None,
+        secrets: Mapping[str, str | None],
     ) -> None:
         self._client = client
         self._address = address
         self.fingerprint = fingerprint
         self.until = until
+        self.secrets = secrets
 
     async def request(
         self, method: str, path: str, *, json: object = None, limit: float = 60

@@ -130,7 +130,8 @@ async def test_one_unreadable_record_stops_the_sweep_before_it_changes_anything(
     await world.take({"/b": CONTENTS[1]}, 2)
     name = world.here.vault.record_name((await world.here.vault.find_record(backup)).reference)
     path = world.folder / "one" / name
-    path.write_bytes(path.read_bytes()[:-1] + b"\0")
+    whole = path.read_bytes()
+    path.write_bytes(whole[:-1] + bytes([whole[-1] ^ 1]))
     held = sorted(world.folder.rglob("*"))
     with pytest.raises(Damaged):
         await world.sweep({backup: "too old"})

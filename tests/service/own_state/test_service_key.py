@@ -237,7 +237,7 @@ def test_a_token_keeps_the_key_and_what_is_wrong_with_it_is_said(
     with pytest.raises(MendSettings, match=r"holds service\.key\.sealed, and no service\.key"):
         key_file.load(state)  # a key made anew would open nothing
     whole = (state / "service.key.sealed").read_bytes()
-    (state / "service.key.sealed").write_bytes(whole[:-1] + b"!")
+    (state / "service.key.sealed").write_bytes(whole[:-1] + bytes([whole[-1] ^ 1]))
     with pytest.raises(Damaged, match="does not open under the key fennox of the token harbour"):
         key_file.load(state, "pkcs11", wrapping=wrapping)
     with pytest.raises(MendSettings, match="There is no token quay"):

@@ -14,9 +14,11 @@ if TYPE_CHECKING:
 import argparse
 import asyncio
 import json
+from functools import partial
 from importlib.resources import files
 from pathlib import Path
 
+from fennox.cli.access import first_line
 from fennox.cli.local.offline import credential
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import say, show_table
@@ -113,7 +115,7 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
 
     values_of(kind, settings)
     parts = parts_to_take(kind, arguments.part)
-    link = await _link(kind, arguments)
+    link = await _link(kind, arguments, _secrets(kind, settings))
     readings = Evaluators.of_readings()
     try:
         tried = await try_kind(
@@ -144,7 +146,16 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
     return 0
 
 
-async def _link(kind: Kind, arguments: argparse.Namespace) -> Link:
+def _secrets(kind: Kind, settings: dict[str, str]) -> dict[str, str | None]:
+    """Read from the files that are given here in place of logins."""
+    secrets: dict[str, str | None] = {}
+    for name in kind.secret_settings():
+        file = settings.get(name)
+        secrets[name] = first_line(file) if file else None
+    return secrets
+
+
+async def _link(kind: Kind, arguments: argparse.Namespace, secrets: dict[str, str | None]) -> Link:
     from fennox.links import web
     from fennox.links.base import parse_address
     from fennox.links.secure_shell import ssh
@@ -152,7 +163,8 @@ async def _link(kind: Kind, arguments: argparse.Namespace) -> Link:
     who = credential(arguments)
     if who is None:
         raise BadInput("No account given.", "Give --account, with --key FILE or a password.")
-    reach = ssh.connect if kind.reach == "ssh" else web.connect
+    by_web = partial(web.connect, secrets=secrets)
+    reach = ssh.connect if kind.reach == "ssh" else by_web
     try:
         return await reach(parse_address(arguments.on, kind.port), who, arguments.accept_key)
     except KeyUnknown as error:

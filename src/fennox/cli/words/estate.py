@@ -199,7 +199,11 @@ def _kind_try(kind: Sub) -> None:
         "--accept-key", metavar="KEY", help="the machine's, as the first try without it shows"
     )
     attempt.add_argument(
-        "--setting", action="append", default=[], metavar="NAME=VALUE", help="a setting of the kind"
+        "--setting",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="a setting of the kind; of a secret, the file whose first line it is",
     )
     attempt.add_argument(
         "--part", action="append", metavar="PART", help="only this part, and those it needs"

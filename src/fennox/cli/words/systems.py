@@ -172,7 +172,7 @@ def _consists_of(verb: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME=VALUE",
-        help="a setting of its kind",
+        help="a setting of its kind; of a secret, the name of the login that has it as password",
     )
     for option, text in (
         ("--also", "a further path that belongs to its configuration, like /opt/app/conf"),

@@ -9,12 +9,13 @@ from fennox.core.kind_files.consistency import Said, placed_steps
 from fennox.core.kind_files.expression_checks import placed_regexes
 from fennox.core.kinds import regexes
 from fennox.core.kinds.actions import Action, Ask, Request
-from fennox.core.kinds.commands import PLACEHOLDER, doubtful
-from fennox.core.kinds.expressions import patterns
+from fennox.core.kinds.commands import doubtful
+from fennox.core.kinds.expressions import PLACEHOLDER, patterns
 from fennox.core.kinds.filling import placed_patterns
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
 from fennox.core.kinds.pushes import Push
+from fennox.core.kinds.steps import OFFERED
 
 _EVERY_STEP = frozenset(
     {
@@ -34,9 +35,10 @@ _EVERY_STEP = frozenset(
 _OF_A_VERB: dict[str, frozenset[str]] = {
     "command": frozenset({"run", "each", "document", "limit", "codes"}),
     "validate": frozenset({"run", "owners", "limit", "codes"}),
-    "request": frozenset({"request", "until", "each", "limit"}),
+    "request": frozenset({"request", "job", "poll", "until", "each", "limit"}),
     "write": frozenset({"owners", "limit"}),
-    "upload": frozenset({"request", "until", "document", "limit"}),
+    "upload": frozenset({"request", "job", "poll", "until", "document", "limit"}),
+    "offer": frozenset({"run", "codes", "request", "job", "poll", "until", "limit"}),
     "gate": frozenset({"ask", "each", "run", "request", "expect", "within", "limit"}),
     "rejoin": frozenset({"address", "account", "key", "limit", "gone_within"}),
     "check": frozenset({"run", "request", "expect", "within", "each", "limit"}),
@@ -141,6 +143,7 @@ def unknown_placeholders(kind: Kind) -> Iterator[Said]:
             settings
             | ({"name"} if step.each else set())
             | ({"scratch"} if step.do == "validate" else set())
+            | (set(OFFERED) if step.do == "offer" else set())
         )
         yield from _unknown(path, [*(step.run or []), step.document or ""], allowed)
 
@@ -175,8 +178,12 @@ def _unknown_elsewhere(kind: Kind) -> Iterator[Said]:
                 )
     for path, step in placed_steps(kind):
         allowed = settings | ({"name"} if step.each else set())
+        allowed |= set(OFFERED) if step.do == "offer" else set()
         if step.request is not None:
             yield from _unknown((*path, "request"), _of_request(step.request), allowed)
+        if step.poll is not None:
+            known = allowed | ({"job"} if step.job is not None else set())
+            yield from _unknown((*path, "poll"), _of_request(step.poll), known)
 
 
 def _said_to_machines(kind: Kind) -> Iterator[tuple[Path, list[str]]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
+from fennox.core.kinds.expressions import PLACEHOLDER
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
 from fennox.core.kinds.steps import StepModel
@@ -18,6 +19,7 @@ def inconsistencies(kind: Kind) -> Iterator[Said]:
     yield from _parts(kind)
     yield from _lists(kind)
     yield from _endings(kind)
+    yield from _secrets(kind)
 
 
 def placed_steps(kind: Kind) -> Iterator[tuple[Path, StepModel]]:
@@ -177,3 +179,37 @@ def _drawn(kind: Kind) -> str:
         if kind.census
         else "Draw it in [census]."
     )
+
+
+def _secrets(kind: Kind) -> Iterator[Said]:
+    """Commands and paths are seen by others on the machine, and stand in its logs."""
+    secret = set(kind.secret_settings())
+    for number, part in enumerate(kind.part):
+        for place, source in enumerate(part.source):
+            if source.setting is not None and source.setting not in secret:
+                yield (
+                    ("part", number, "source", place, "setting"),
+                    f"there is no secret setting {source.setting}",
+                    f'Declare it: [settings.{source.setting}] with type = "secret".',
+                )
+    if not secret:
+        return
+    for path, text in _texts(kind.model_dump(by_alias=True, exclude_unset=True), ()):
+        for name in sorted(secret & set(PLACEHOLDER.findall(text))):
+            if "json" not in path:
+                yield (
+                    path,
+                    f"the secret {{{name}}} may stand in the body of a request alone",
+                    "Send it as json of a request.",
+                )
+
+
+def _texts(value: object, path: Path) -> Iterator[tuple[Path, str]]:
+    if isinstance(value, str):
+        yield path, value
+    elif isinstance(value, dict):
+        for name, inner in value.items():
+            yield from _texts(inner, (*path, str(name)))
+    elif isinstance(value, list):
+        for number, inner in enumerate(value):
+            yield from _texts(inner, (*path, number))

@@ -11,11 +11,10 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from fennox.core.errors import BadInput
-from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.expressions import PLACEHOLDER, filled
 from fennox.core.kinds.sources import Setting
 from fennox.core.names import printable
 
-PLACEHOLDER = re.compile(r"\{([a-z][a-z0-9_-]*)\}")
 _INTERPRETERS = re.compile(
     r"(?:.*/)?(?:a|ba|da|fi|k|mk|z)?sh|(?:.*/)?(?:su|runuser|busybox|ssh|eval|expect|tclsh|lua|node|php|ruby|perl|"
     r"python[0-9.]*|awk|gawk|mawk|sed|psql|mysql|mariadb|sqlite3|mongosh|ldapsearch|cmd|cmd\.exe|pwsh|powershell(?:\.exe)?)"

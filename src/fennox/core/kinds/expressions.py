@@ -240,10 +240,12 @@ def _made(expression: Expression, value: str) -> str:
     return value
 
 
+PLACEHOLDER = re.compile(r"\{([a-z][a-z0-9_-]*)\}")
+
+
 def filled(word: str, values_by_name: Mapping[str, str]) -> str:
     """Replace ``{name}`` by its value; unknown names stay, and values are not expanded again."""
-    return re.sub(
-        r"\{([a-z][a-z0-9_-]*)\}",
+    return PLACEHOLDER.sub(
         lambda match: values_by_name.get(match.group(1), match.group(0)),
         word,
     )
@@ -268,6 +270,19 @@ def patterns(
         else:
             found.append(filled(pattern, values_by_name))
     return found
+
+
+def named_in_json(value: object) -> set[str]:
+    """The placeholders in every text of a JSON value."""
+    match value:
+        case str():
+            return set(PLACEHOLDER.findall(value))
+        case dict():
+            return {name for inner in value.values() for name in named_in_json(inner)}
+        case list():
+            return {name for inner in value for name in named_in_json(inner)}
+        case _:
+            return set()
 
 
 def filled_json(value: object, values_by_name: Mapping[str, str]) -> object:

@@ -125,12 +125,16 @@ class Kind(KindModel):
     rebuilt_by: str = ""
     """The command that puts it back, for a kind without steps."""
 
+    def secret_settings(self) -> list[str]:
+        """Settings that name a login, whose password is meant."""
+        return [name for name, setting in self.settings.items() if setting.type == "secret"]
+
     def steps(self) -> list[tuple[Phase, StepModel]]:
         return self.restore.steps() if self.restore is not None else []
 
     def put_back(self) -> frozenset[str]:
         """Parts that a step restores or asks a person to restore."""
-        puts = ("command", "write", "upload", "gate", "request")
+        puts = ("command", "write", "upload", "offer", "gate", "request")
         return frozenset(part for _, step in self.steps() if step.do in puts for part in step.parts)
 
     def undo_steps(self) -> list[UndoStep]:

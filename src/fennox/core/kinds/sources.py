@@ -11,7 +11,9 @@ from fennox.core.kinds.pushes import Push
 from fennox.core.names import Noun
 
 Use = Literal["rebuild", "load"]
-SettingType = Literal["text", "path", "paths", "number", "port", "yes-no", "choice", "command"]
+SettingType = Literal[
+    "text", "path", "paths", "number", "port", "yes-no", "choice", "command", "secret"
+]
 
 
 class Setting(KindModel):
@@ -20,7 +22,8 @@ class Setting(KindModel):
     ``paths`` are absolute paths or patterns, one a line; a folder stands for all that is in it. A
     placeholder of this type in ``files`` or ``without`` stands for every one of them. ``command``:
     a line for the machine's shell, the only setting that may stand within a program (``sh -c
-    "{restart}"``).
+    "{restart}"``). ``secret``: the name of a login whose password is meant, such as an appliance's
+    own passphrase; it may stand in the body of a request alone.
     """
 
     title: str
@@ -36,6 +39,8 @@ class Setting(KindModel):
     def default_fits(self) -> Setting:
         if (self.type == "choice") != bool(self.choices):
             raise ValueError("choices belong to a setting of the type choice, and only to that")
+        if self.type == "secret" and self.default:
+            raise ValueError("a secret has no default")
         if (why := self.unfit(self.default)) is not None:
             raise ValueError(f"the default {why}")
         return self
@@ -144,7 +149,7 @@ class Hand(KindModel):
 
 
 class Source(KindModel):
-    """Where documents come from: ``files``, ``run``, ``ask``, ``hand`` or ``push``.
+    """Where documents come from: ``files``, ``run``, ``ask``, ``hand``, ``push`` or ``setting``.
 
     ``each`` is a command that lists names, one a line; ``run`` is then repeated for each of them,
     with ``{each}`` in its words and in the document's name.
@@ -166,6 +171,10 @@ class Source(KindModel):
     """A person exports the document and hands it in."""
     push: Push | None = None
     """The system sends it to its drop."""
+    setting: Noun | None = None
+    """The value of a secret setting, kept because other documents cannot be opened without it. A
+    restore uses the one that the backup holds.
+    """
     made_from: list[str] = []
     """Paths of all that the output of `run` is made from; while nothing below them changes, it is
     not asked for.
@@ -188,18 +197,21 @@ class Source(KindModel):
     def one_source(self) -> Source:
         given = [
             name
-            for name in ("files", "run", "ask", "hand", "push")
+            for name in ("files", "run", "ask", "hand", "push", "setting")
             if getattr(self, name) is not None
         ]
         if len(given) != 1:
             raise ValueError(
-                f"give exactly one of files, run, ask, hand or push (given: {given or 'none'})"
+                "give exactly one of files, run, ask, hand, push or setting (given:"
+                f" {given or 'none'})"
             )
         if self.push is not None:
             if "{name}" not in (self.document or "{name}"):
                 raise ValueError("the document of what is pushed must have {name}, or be left out")
         elif (self.files is None) == (self.document is None):
-            raise ValueError("run, ask and hand name their document; files name themselves")
+            raise ValueError("run, ask, hand and setting name their document; files themselves")
+        if self.setting is not None and not self.secret:
+            raise ValueError("what a secret setting holds is secret: secret = true")
         if self.settled and self.files is None:
             raise ValueError("settled is for files alone")
         if self.each is not None and (self.run is None or "{each}" not in (self.document or "")):

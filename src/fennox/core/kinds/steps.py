@@ -35,14 +35,21 @@ class Meanwhile(KindModel):
     """What is so meanwhile, as a sentence."""
 
 
-Verb = Literal["command", "request", "write", "upload", "gate", "rejoin", "check", "validate"]
+Verb = Literal[
+    "command", "request", "write", "upload", "offer", "gate", "rejoin", "check", "validate"
+]
+OFFERED = ("offer-host", "offer-port", "offer-account", "offer-secret", "offer-key")
+"""Placeholders of a step that offers documents."""
 
 
 class StepModel(KindModel):
     """One step of a restore. ``repeat``: running it twice is harmless, so it may be resumed. A
     command with ``document`` gets that document of its only part on standard input. ``validate``:
     writes the documents of its parts into a temporary folder on the target, ``{scratch}``, runs the
-    command there, and removes the folder.
+    command there, and removes the folder. ``offer``: lays the documents of its parts out at the
+    drop for as long as it lasts, and tells the target by ``run`` or ``request`` to fetch them:
+    ``{offer-host}``, ``{offer-port}``, ``{offer-account}``, ``{offer-secret}`` and
+    ``{offer-key}``, the drop's fingerprint.
     """
 
     title: str
@@ -73,8 +80,13 @@ class StepModel(KindModel):
     """Exit codes of the command that mean success."""
     request: Request | None = None
     """The request."""
+    job: str | None = None
+    """A JSONPath to the job's id in the answer to the request, for `{job}`."""
+    poll: Request | None = None
+    """A request that reports how far what was asked for is; without it, the request itself is
+    repeated."""
     until: Until | None = None
-    """When the answer to the request is final."""
+    """When the answer to the request, or to `poll`, is final."""
     each: Each | None = None
     """Names to repeat it for, as `{name}`."""
     document: str | None = None
@@ -108,6 +120,7 @@ class StepModel(KindModel):
             "upload": (
                 self.request is not None and self.document is not None and len(self.parts) == 1
             ),
+            "offer": (self.run is None) != (self.request is None) and bool(self.parts),
             "gate": self.ask is not None and (self.run is None or self.request is None),
             "rejoin": True,
             "check": (self.run is None) != (self.request is None),
@@ -119,10 +132,15 @@ class StepModel(KindModel):
                 "request": "request",
                 "write": "exactly one part",
                 "upload": "request, document and exactly one part",
+                "offer": "parts, and either run or request",
                 "gate": "ask, and at most one of run and request",
                 "check": "either run or request",
             }
             raise ValueError(f"a step that does {self.do!r} needs {needs[self.do]}")
+        if self.poll is not None and self.until is None:
+            raise ValueError("poll needs until: when its answer is final")
+        if self.job is not None and self.poll is None:
+            raise ValueError("job is for the path of poll")
         return self
 
 

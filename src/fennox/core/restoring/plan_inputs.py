@@ -54,7 +54,10 @@ class RestoreSource:
 def written_parts(kind: Kind, parts: list[str]) -> list[str]:
     """Chosen parts that a restore writes to the target as documents."""
     writing = {
-        name for _, step in kind.steps() if step.do in ("write", "upload") for name in step.parts
+        name
+        for _, step in kind.steps()
+        if step.do in ("write", "upload", "offer")
+        for name in step.parts
     }
     return [part for part in parts if part in writing]
 

@@ -161,7 +161,8 @@ def undo_anew(kind: Kind, head: Head, sheet: Sheet) -> list[SheetStep]:
     """Undo steps by the present version of the kind, which was corrected since. Finished undo steps
     stay finished.
     """
-    planned = undo_steps(kind, head, sheet.fresh_census, sheet.steps, sheet.settings)
+    shown = {**sheet.settings, **veiled(kind)}
+    planned = undo_steps(kind, head, sheet.fresh_census, sheet.steps, shown)
     before = {(step.undoes, step.title): step for step in sheet.undo if step.state == "done"}
     return [before.get((step.undoes, step.title), step) for step in planned]
 
@@ -213,7 +214,7 @@ def _sheet_step(
 def _bytes_sent(
     step: StepModel, names: list[str], sizes: Mapping[str, Mapping[str, int]]
 ) -> int | None:
-    if step.do in ("write", "validate"):
+    if step.do in ("write", "validate", "offer"):
         return sum(sum(sizes.get(part, {}).values()) for part in step.parts)
     if step.document is None:
         return None
@@ -261,6 +262,20 @@ def commands_of(step: StepModel, names: list[str], settings: Mapping[str, str]) 
     return [command(step.run, {**settings, "name": name}, told=("name",)) for name in names]
 
 
+_OFFERED = {
+    "offer-host": "‹host of the drop›",
+    "offer-port": "‹port of the drop›",
+    "offer-account": "‹account for this step›",
+    "offer-secret": "‹secret for this step›",
+    "offer-key": "‹fingerprint of the drop›",
+}
+
+
+def veiled(kind: Kind) -> dict[str, str]:
+    """How secrets, and what is known only when a step begins, are shown in what it sends."""
+    return {**{name: f"‹{name}›" for name in kind.secret_settings()}, **_OFFERED}
+
+
 def commands_in(step: StepModel, names: list[str], settings: Mapping[str, str]) -> list[str]:
     shown = [shlex.join(words) for words in commands_of(step, names, settings)]
     if step.do == "command" and step.document is not None:
@@ -269,6 +284,9 @@ def commands_in(step: StepModel, names: list[str], settings: Mapping[str, str]) 
             for name in names or [""]
         ]
         shown = [f"{line}  < {document}" for line, document in zip(shown, fed, strict=True)]
+    if step.do == "offer":
+        parts = ", ".join(step.parts)
+        shown.append(f"offered at the drop for as long as this step takes, read-only: {parts}")
     if step.request is not None:
         body = (
             "" if step.request.json_body is None else f" {_json(step.request.json_body, settings)}"

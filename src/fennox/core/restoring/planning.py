@@ -16,7 +16,7 @@ from fennox.core.restoring.changed_facts import facts
 from fennox.core.restoring.overwriting import compare_documents
 from fennox.core.restoring.plan_findings import findings_of
 from fennox.core.restoring.plan_inputs import RestoreSource, Target
-from fennox.core.restoring.plan_steps import WayBack, steps_of, undo_steps, what_follows
+from fennox.core.restoring.plan_steps import WayBack, steps_of, undo_steps, veiled, what_follows
 from fennox.core.restoring.sheet import Place, Sheet
 
 
@@ -74,8 +74,9 @@ def plan(
         target = _without(target, set(intent.way_back.added))
     overwrites = compare_documents(kind, source, target, parts)
     saves = purposes.saves(intent.purpose, intent.spare)
-    steps = steps_of(kind, source, read, parts, settings, saves=saves, back=intent.way_back)
-    undo = undo_steps(kind, source.head, target.census, steps, settings)
+    shown = {**settings, **veiled(kind)}
+    steps = steps_of(kind, source, read, parts, shown, saves=saves, back=intent.way_back)
+    undo = undo_steps(kind, source.head, target.census, steps, shown)
     after = what_follows(kind, source, target, parts)
     findings = [
         *purposes.findings_of(intent.purpose, kind, source, target, parts, saves=saves),

@@ -73,7 +73,7 @@ def _same(one: SheetStep, other: SheetStep, then: Sheet, now: Sheet) -> bool:
         return True
     if one.do == "gate":
         return not other.names or other.names == one.names
-    if one.do in ("write", "upload", "validate"):
+    if one.do in ("write", "upload", "offer", "validate"):
         return (then.placed.rewritten, then.placed.kept, then.kind_version) == (
             now.placed.rewritten,
             now.placed.kept,

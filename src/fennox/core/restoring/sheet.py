@@ -160,6 +160,8 @@ class Sheet(SheetModel):
     target_version: str
     # frozen for steps and paths; later changes of the system's settings do not apply
     settings: dict[str, str] = {}
+    secrets: dict[str, str] = {}  # names of the logins that secret settings mean, likewise
+    seen_secrets: dict[str, str] = {}  # id of each of these logins, when a person last agreed
     seen_settings: dict[str, str] = {}  # the system's settings when a person last agreed
     seen_login: str = ""  # id of the target's login, likewise
     placed: Placed = Placed()
@@ -267,7 +269,7 @@ class Sheet(SheetModel):
 
     def done_to_target(self) -> list[str]:
         """Titles of finished steps that may have changed the target."""
-        changing = ("write", "upload", "command", "request", "rejoin")
+        changing = ("write", "upload", "offer", "command", "request", "rejoin")
         return [step.title for step in self.begun() if step.state == "done" and step.do in changing]
 
     def to_undo(self) -> list[SheetStep]:

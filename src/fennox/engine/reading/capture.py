@@ -206,7 +206,9 @@ class Capture:
 
 
 def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
-    """Values of the settings for placeholders: the system's own, otherwise the kind's defaults."""
+    """Values of the settings for placeholders: the system's own, otherwise the kind's defaults.
+    Secrets are not among them: a link brings them along.
+    """
     unknown = set(settings) - set(kind.settings)
     if unknown:
         raise BadInput(
@@ -221,7 +223,7 @@ def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
                 "Give another value.",
                 field="settings",
             )
-    return values
+    return {name: value for name, value in values.items() if kind.settings[name].type != "secret"}
 
 
 async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:

@@ -132,6 +132,11 @@ async def _read_source(
             document = Document(path=source.document, type="output", secret=source.secret)
             yield watched(capture, part, source, document, once(given))
         return
+    if source.setting is not None:
+        if (kept := web_of(link).secrets.get(source.setting)) is not None:
+            document = Document(path=source.document, type="output", secret=True)
+            yield watched(capture, part, source, document, once(kept.encode()))
+        return
     values = values_of(capture.kind, capture.settings)
     if source.run is None:
         assert source.ask is not None

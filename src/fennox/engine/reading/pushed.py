@@ -23,7 +23,7 @@ from fennox.core.evidence.pushes import (
 from fennox.core.format.manifest import Document, Finding
 from fennox.core.kinds.actions import Request
 from fennox.core.kinds.commands import command
-from fennox.core.kinds.expressions import filled, filled_json, wanted
+from fennox.core.kinds.expressions import filled, wanted
 from fennox.core.kinds.pushes import Push
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import PartModel, Source
@@ -37,7 +37,7 @@ from fennox.engine.reading.capture import (
     watched,
     web_of,
 )
-from fennox.engine.reading.requests import one_value, poll_until
+from fennox.engine.reading.requests import body_of, one_value, poll_until
 from fennox.links.base import Link
 
 _LONGEST_MANIFEST = 4 * 1024 * 1024  # bytes
@@ -139,9 +139,9 @@ async def _ask(link: Link | None, push: Push, values: dict[str, str]) -> None:
 
 
 async def _sent(link: Link | None, request: Request, values: dict[str, str]) -> bytes:
-    body = filled_json(request.json_body, values)
+    web = web_of(link)
     path = filled(request.path, values)
-    return (await web_of(link).request(request.method, path, json=body)).body
+    return (await web.request(request.method, path, json=body_of(web, request, values))).body
 
 
 async def _wait(drop: Drop, push: Push, part: PartModel, before: set[str]) -> Whole:

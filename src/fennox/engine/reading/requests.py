@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import json
-from collections.abc import AsyncGenerator
+from collections.abc import AsyncGenerator, Awaitable, Callable, Mapping
 from contextlib import aclosing
 
 import anyio
 
-from fennox.core.errors import FarSideFailed
+from fennox.core.errors import FarSideFailed, MendSettings
 from fennox.core.kinds import expressions
 from fennox.core.kinds.actions import Ask, Request, Until
-from fennox.core.kinds.expressions import filled, filled_json
+from fennox.core.kinds.expressions import filled, filled_json, named_in_json
 from fennox.core.names import printable
 from fennox.links.base import Web
 
@@ -30,18 +30,40 @@ async def asked(web: Web, ask: Ask, values: dict[str, str]) -> AsyncGenerator[by
             yield block
 
 
-async def _send(web: Web, request: Request, values: dict[str, str]) -> bytes:
+async def _send(web: Web, request: Request, values: Mapping[str, str]) -> bytes:
     return (
         await web.request(
             request.method,
             filled(request.path, values),
-            json=filled_json(request.json_body, values),
+            json=body_of(web, request, values),
         )
     ).body
 
 
-async def poll_until(web: Web, request: Request, until: Until, values: dict[str, str]) -> None:
-    """Ask again, a little later each time, until the answer is final."""
+def body_of(web: Web, request: Request, values: Mapping[str, str]) -> object:
+    """The body of a request with its placeholders filled, also those of secrets; ``values`` go
+    before these. Raises MendSettings for a secret that the system does not have.
+    """
+    for name in (named_in_json(request.json_body) & web.secrets.keys()) - values.keys():
+        if web.secrets[name] is None:
+            raise MendSettings(
+                f"The setting {name} is needed for {request.path}, and names no login.",
+                f"fennox login add NAME …, then: fennox system set SYSTEM --setting {name}=NAME",
+            )
+    secrets = {name: secret for name, secret in web.secrets.items() if secret is not None}
+    return filled_json(request.json_body, {**secrets, **values})
+
+
+async def poll_until(
+    web: Web,
+    request: Request,
+    until: Until,
+    values: Mapping[str, str],
+    each_time: Callable[[], Awaitable[None]] | None = None,
+) -> None:
+    """Ask again, a little later each time, until the answer is final. ``each_time``: called
+    between.
+    """
     pause = 0.05
     with anyio.move_on_after(until.limit):
         while True:
@@ -52,6 +74,8 @@ async def poll_until(web: Web, request: Request, until: Until, values: dict[str,
                 raise FarSideFailed(
                     f"{request.path} says {printable(state)[:100]}.", "Check the machine."
                 )
+            if each_time is not None:
+                await each_time()
             await anyio.sleep(pause)
             pause = min(pause * 1.5, 5)
     raise FarSideFailed(

@@ -81,6 +81,20 @@ class PlacedBackup:
         async for piece in self.reader.content(document):
             yield piece
 
+    async def kept_secrets(self) -> dict[str, str]:
+        """Secret settings as they were at the take, by name."""
+        kept = {}
+        held = {part.name for part in (await self.reader.head()).parts}
+        for part in self.kind.part:
+            for source in part.source:
+                if source.setting is None or source.document is None or part.name not in held:
+                    continue
+                async for document in self.reader.documents(await self.reader.part(part.name)):
+                    if document.path == source.document:
+                        content = [piece async for piece in self.reader.content(document)]
+                        kept[source.setting] = b"".join(content).decode()
+        return kept
+
     async def _held(self, part: str, path: str) -> bytes:
         async for document in self.reader.documents(await self.reader.part(part)):
             if document.path == path:

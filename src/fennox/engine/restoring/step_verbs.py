@@ -12,7 +12,7 @@ from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import Damaged, FarSideFailed, FennoxError, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.commands import command
-from fennox.core.kinds.expressions import filled, filled_json
+from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
@@ -25,12 +25,13 @@ from fennox.core.restoring.sheet import Sheet, SheetStep
 from fennox.core.words import counted, size
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.vault import Now
+from fennox.engine.drop import OffersDocuments
 from fennox.engine.journal import Journal
 from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading.capture import values_of
-from fennox.engine.reading.requests import poll_until
 from fennox.engine.restoring import extraction
 from fennox.engine.restoring.placed_backup import PlacedBackup
+from fennox.engine.restoring.sending import Sending
 from fennox.engine.restoring.targets import Connect, ReachedTarget
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
@@ -60,8 +61,10 @@ class StepVerbs:
     take_safety: Callable[[Link], Awaitable[Taken]]
     # reports as text what the old machine newly does
     see_old_machine: Callable[[Sheet], Awaitable[list[str]]]
+    offers: OffersDocuments | None = None
     _reached: ReachedTarget = field(init=False)
     _backup: PlacedBackup = field(init=False)
+    _sending: Sending = field(init=False)
 
     def __post_init__(self) -> None:
         self._reached = ReachedTarget(
@@ -69,6 +72,7 @@ class StepVerbs:
         )
         kind = filled_in(self.kind, self._values())
         self._backup = PlacedBackup(self.reader, kind, self.sheet.placed, self.evaluates)
+        self._sending = Sending(self._reached, self._backup, self.journal, self.offers)
 
     def _model(self, step: SheetStep) -> StepModel:
         assert step.kind_step is not None
@@ -97,11 +101,16 @@ class StepVerbs:
             case "validate":
                 return await self._validate(self._model(step))
             case "request":
-                return await self._request(self._model(step))
+                return await self._sending.request(self._model(step), self._values())
             case "write":
                 return await self._write(self._model(step), step)
             case "upload":
-                return await self._upload(self._model(step))
+                model = self._model(step)
+                return await self._sending.upload(
+                    model, await self._document(model), self._values()
+                )
+            case "offer":
+                return await self._sending.offer(self._model(step), self._values())
             case "rejoin":
                 model = self._model(step)
                 went = await self._reached.see_it_go(model.gone_within)
@@ -208,20 +217,6 @@ class StepVerbs:
             )
         return "accepted"
 
-    async def _request(self, model: StepModel) -> str:
-        assert model.request is not None
-        web = await self._reached.web()
-        if model.until is not None:
-            await poll_until(web, model.request, model.until, self._values())
-        else:
-            await web.request(
-                model.request.method,
-                filled(model.request.path, self._values()),
-                json=filled_json(model.request.json_body, self._values()),
-                limit=model.limit,
-            )
-        return ""
-
     async def _write(self, model: StepModel, step: SheetStep) -> str:
         """Feed a tar stream into the target's tar; the reader verifies every chunk."""
         held = await self._backup.part(model.parts[0])
@@ -259,16 +254,6 @@ class StepVerbs:
             )
         seen = "all read by the target" if read is not None else "the target says no number"
         return f"{counted(len(documents), 'document')}: {size(sent)} sent, {seen}"
-
-    async def _upload(self, model: StepModel) -> str:
-        assert model.request is not None
-        web = await self._reached.web()
-        document = await self._document(model)
-        path = filled(model.request.path, self._values())
-        await web.upload(
-            model.request.method, path, self._backup.content(document), limit=model.limit
-        )
-        return f"{document.size} bytes"
 
     async def _document(self, model: StepModel, name: str = "") -> Document:
         assert model.document is not None

@@ -18,6 +18,7 @@ from fennox.core.kinds.rules import Around
 from fennox.core.names import printable
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import shell_of, values_of, web_of
+from fennox.engine.reading.requests import body_of
 from fennox.links.base import Link
 
 Note = Callable[[list[str]], Awaitable[None]]
@@ -117,10 +118,11 @@ class Surroundings:
                 )
             return
         assert action.ask is not None
-        answer = await web_of(link).request(
+        web = web_of(link)
+        answer = await web.request(
             action.ask.method,
             filled(action.ask.path, values),
-            json=action.ask.json_body,
+            json=body_of(web, action.ask, values),
             limit=item.limit,
         )
         if answer.status >= 400:

@@ -102,7 +102,7 @@ async def compared(
 
 async def _live(context: Context, kind: Kind, found: Sides, left: Side) -> Side:
     system = found.system
-    use = login_uses.of_system(system, found.login)
+    use = login_uses.of_system(kind, system, found.login)
     link = await context.machines.connect(kind, use, way_to(system))
     try:
         known = system.machine.id if system.machine else left.machine

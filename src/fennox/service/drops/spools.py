@@ -8,6 +8,7 @@ from datetime import datetime
 from pathlib import Path
 
 from fennox.core.evidence.pushes import Arrival
+from fennox.drop.offers import Offers
 from fennox.drop.spool import Jail, Spool, SpoolNote
 from fennox.service.machines.context import Context
 
@@ -18,6 +19,11 @@ def spool_folder(state: Path) -> Path:
 
 def spool_of(context: Context) -> Spool:
     return Spool(spool_folder(context.settings.state) / "spool", context.keyfile, context.now)
+
+
+def offers_of(context: Context) -> Offers:
+    """What restores offer to systems that fetch it."""
+    return Offers(spool_folder(context.settings.state) / "offers", context.keyfile, context.now)
 
 
 def has_spool(context: Context) -> bool:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass
 
+from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.systems import Login, System
@@ -62,9 +63,39 @@ class Connections:
             )
         if use.login is None:
             raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")
+        secrets = await self._secrets(use.secrets)
         return await self._linked(
-            kind, use.address, self.credentials.credential(use.login), use.key, way, kept=kept
+            kind,
+            use.address,
+            self.credentials.credential(use.login),
+            use.key,
+            way,
+            kept=kept,
+            secrets=secrets,
         )
+
+    async def _secrets(self, names: Mapping[str, str]) -> dict[str, str | None]:
+        """The passwords of these logins, by setting. Raises MendSettings."""
+        if not names:
+            return {}
+        async with self.session() as session:
+            rows = await session.execute(select(Login).where(Login.name.in_(set(names.values()))))
+            logins = {row.name: row for row in rows.scalars()}
+        secrets: dict[str, str | None] = {}
+        for setting, name in names.items():
+            if name and name not in logins:
+                raise MendSettings(
+                    f"The setting {setting} names the login {name}, which does not exist.",
+                    f"Name another: fennox system set SYSTEM --setting {setting}=LOGIN",
+                )
+            found = self.credentials.credential(logins[name]).password if name else None
+            if name and found is None:
+                raise MendSettings(
+                    f"The setting {setting} names the login {name}, which has no password.",
+                    f"Give it one: fennox login set {name} --password-file FILE",
+                )
+            secrets[setting] = found
+        return secrets
 
     async def try_credential(
         self, kind: Kind, address: str, credential: Credential, key: str, way: Way
@@ -95,6 +126,7 @@ class Connections:
         way: Way = ANYWHERE,
         *,
         kept: bool = False,
+        secrets: Mapping[str, str | None] | None = None,
     ) -> Link:
         session_guard.check_outside(f"connection to {address}")
         parsed = parse_address(address, kind.port)
@@ -112,9 +144,8 @@ class Connections:
             raise MendSettings(
                 "Only what is reached by SSH is reached through another system.", "Take --via away."
             )
-        return await web.connect(
-            parsed, credential, key, way.patience, await self.dialler(way.site)
-        )
+        dial = await self.dialler(way.site)
+        return await web.connect(parsed, credential, key, way.patience, dial, secrets)
 
     async def dialler(self, site: str) -> Dial | None:
         """The maker of connections to a site's machines; None: this machine's own network reaches

@@ -6,15 +6,18 @@ comparison can send a secret to a machine of their own.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from sqlalchemy import or_, select
+from sqlalchemy import ColumnElement, cast, func, or_, select
+from sqlalchemy.dialects.postgresql import JSONB, JSONPATH
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.systems import Login, LoginPlace, System
-from fennox.core.errors import Conflict, MendSettings, NotAllowed
+from fennox.core.errors import BadInput, Conflict, MendSettings, NotAllowed
 from fennox.core.format.manifest import Finding
+from fennox.core.kinds.model import Kind
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.service.machines import sites
 from fennox.service.people import scopes
@@ -29,35 +32,88 @@ _ASK_OTHERS = "Ask somebody who reaches the whole estate."
 @dataclass(frozen=True)
 class Use:
     """A login bound to the one machine where it may be used now. ``key`` None: only fetch the
-    machine's key.
+    machine's key. ``secrets``: names of the logins that the kind's secret settings mean; their
+    passwords may be sent there as well.
     """
 
     login: Login | None  # None: no connection, or to the service itself
     address: str
     key: str | None
+    secrets: Mapping[str, str] = field(default_factory=dict)
 
 
-def of_system(system: System, login: Login | None) -> Use:
+def secrets_in(kind: Kind, settings: Mapping[str, str]) -> dict[str, str]:
+    """Of each secret setting the name of its login; empty: it has none."""
+    return {name: settings.get(name, "") for name in kind.secret_settings()}
+
+
+def of_system(kind: Kind, system: System, login: Login | None) -> Use:
     if login is not None and login.id != system.login_id:
         raise MendSettings(
             f"{login.name} is not the login of {system.name}.",
             "Give it one with `fennox system set`.",
         )
-    return Use(login, system.address, system.key)
+    return Use(login, system.address, system.key, secrets_in(kind, system.settings))
 
 
-def of_sheet(place: Place, login: Login) -> Use:
-    """A restore's target: whoever drafted it was allowed to use the login there (:func:`aimed`)."""
-    return Use(login, place.address, place.key)
+def of_sheet(place: Place, login: Login, secrets: Mapping[str, str]) -> Use:
+    """A restore's target: whoever drafted it was allowed to use the logins there
+    (:func:`aimed`).
+    """
+    return Use(login, place.address, place.key, secrets)
 
 
-def to_enrol(who: Person, login: Login | None, address: str, key: str | None) -> Use:
+def to_enrol(
+    who: Person,
+    login: Login | None,
+    address: str,
+    key: str | None,
+    secrets: Mapping[str, str] | None = None,
+) -> Use:
     """An administrator gives a machine's address and login."""
     if who.role != "administrator":
         raise NotAllowed(
             "Only an administrator says where a login belongs.", "Ask an administrator."
         )
-    return Use(login, address, key)
+    return Use(login, address, key, secrets or {})
+
+
+async def must_be_passwords(session: AsyncSession, kind: Kind, settings: Mapping[str, str]) -> None:
+    """Refuse secret settings that name no login, or one without a password. Raises BadInput."""
+    for setting, name in secrets_in(kind, settings).items():
+        if not name:
+            continue
+        rows = await session.execute(select(Login).where(Login.name == name))
+        found = rows.scalar_one_or_none()
+        if found is None or found.proves_by != "password":
+            what = "does not exist" if found is None else "has no password"
+            raise BadInput(
+                f"The setting {setting} is a secret: it names a login, and {name} {what}.",
+                f"fennox login add {name} --account NAME --password-file FILE",
+                field="settings",
+            )
+
+
+async def systems_that_mean(
+    session: AsyncSession, login: Login, kinds: Callable[[str], Kind | None]
+) -> list[str]:
+    """Names of the systems one of whose secret settings is this login. ``kinds``: by name."""
+    rows = await session.execute(select(System).where(_means(login)).order_by(System.name))
+    return [
+        row.name
+        for row in rows.scalars()
+        if (kind := kinds(row.kind)) is not None
+        and login.name in secrets_in(kind, row.settings).values()
+    ]
+
+
+def _means(login: Login) -> ColumnElement[bool]:
+    """A system has a setting with this login's name."""
+    return func.jsonb_path_exists(
+        cast(System.settings, JSONB),
+        cast("$.* ? (@ == $name)", JSONPATH),
+        func.jsonb_build_object("name", login.name),
+    )
 
 
 async def aimed(
@@ -83,7 +139,7 @@ async def aimed(
 async def _keys_at(session: AsyncSession, login: Login, address: str) -> set[str]:
     """The keys at that address with which the login may be used."""
     systems = select(System.key).where(
-        System.login_id == login.id,
+        or_(System.login_id == login.id, _means(login)),
         System.address == address,
         System.retired.is_(None),
         System.key != "",

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import base64
 import json
-from collections.abc import AsyncGenerator, AsyncIterator
+from collections.abc import AsyncGenerator, AsyncIterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -159,6 +159,10 @@ class OwnState:
     @property
     def until(self) -> datetime | None:
         return None
+
+    @property
+    def secrets(self) -> Mapping[str, str | None]:
+        return {}
 
     async def request(
         self, method: str, path: str, *, json: object = None, limit: float = 60

@@ -28,7 +28,7 @@ from fennox.drop.sftp_server import SftpServer
 from fennox.drop.spool import Spool
 from fennox.links.base import parse_address
 from fennox.service.drops import drop_logins, drop_settings
-from fennox.service.drops.spools import spool_of
+from fennox.service.drops.spools import offers_of, spool_of
 from fennox.service.foundation.notifications import CHANGED, listen
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context
@@ -52,7 +52,8 @@ class Receiver:
     _called: asyncio.Event = field(default_factory=asyncio.Event)
 
     async def serve(self) -> None:
-        spool = await asyncio.to_thread(spool_of, self.context)
+        spool, offers = spool_of(self.context), offers_of(self.context)
+        self._doorkeeper.offered = offers.login
         await asyncio.to_thread(spool.recover)
         hearing = asyncio.create_task(
             listen(self.context.settings.database, CHANGED, lambda _duty: self._called.set())
@@ -62,6 +63,7 @@ class Receiver:
                 self._called.clear()
                 pause = _RELOAD_EVERY
                 try:
+                    await asyncio.to_thread(offers.sweep)
                     pause = await self._follow(spool)
                 except TryLater as error:  # who is known already may still push
                     log.warning("database out of reach", reason=error.what)
@@ -95,7 +97,9 @@ class Receiver:
         passive = _ports(row.passive)
         found = []
         if row.sftp:
-            server = SftpServer(spool, self._doorkeeper, self._sessions, keys.host_key)
+            server = SftpServer(
+                spool, offers_of(self.context), self._doorkeeper, self._sessions, keys.host_key
+            )
             found.append(await self._begin("sftp", row.sftp, server))
         for protocol, address, certificate in (
             ("ftps", row.ftps, keys.certificate),

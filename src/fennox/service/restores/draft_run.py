@@ -27,11 +27,18 @@ from fennox.engine.reading.capture import values_of
 from fennox.engine.restoring import placing
 from fennox.engine.restoring.placed_backup import PlacedBackup
 from fennox.engine.restoring.targets import look_at_target
+from fennox.service.drops import offering
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import Way
 from fennox.service.restores import requests, returning, usual_durations
-from fennox.service.restores.material import LOGIN_AFTER, Material, gather, said_of_login
+from fennox.service.restores.material import (
+    LOGIN_AFTER,
+    Material,
+    gather,
+    said_of_login,
+    said_of_secrets,
+)
 from fennox.service.restores.requests import sheet_of
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
@@ -109,7 +116,8 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     settings = values_of(kind, dict(system.settings) if back is None else back.data.settings)
     backup, found = await _placed(context, material, kind, parts, target, order, settings)
     source = await _source(context, material, backup, parts, target, order.purpose)
-    source = replace(source, standing=[*source.standing, *found])
+    hinders = await offering.what_hinders(context, kind)
+    source = replace(source, standing=[*source.standing, *found, *hinders])
     entrance = await _checked_entrance(context, kind, material.way, order.entrance)
     spare = material.spare.name if material.spare is not None else None
     way_back = None
@@ -118,6 +126,9 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     intent = planning.Intent(order.purpose, spare, order.new_name, way_back)
     sheet = planning.plan(kind, intent, source, target, parts, settings, entrance)
     sheet.seen_login = said_of_login(material.target_login)
+    own = system.settings if back is None else back.data.secrets
+    sheet.secrets = login_uses.secrets_in(kind, own)
+    sheet.seen_secrets = await said_of_secrets(context, sheet.secrets)
     at_entrance = order.entrance if entrance is not None else None
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -139,7 +150,7 @@ async def _look(
     system, login = material.system, material.target_login
     place = Place(address=aim.address, account=login.account, key=aim.key)
     await journal.step(f"Look at the target at {place.address}")
-    use = login_uses.of_sheet(place, login)
+    use = login_uses.of_sheet(place, login, login_uses.secrets_in(kind, system.settings))
     link = await context.machines.connect(kind, use, material.way)
     try:
         return await look_at_target(
@@ -216,6 +227,6 @@ async def _checked_entrance(
     async with context.session() as session:
         login = await session.get_one(Login, wanted.login)
     place = Place(address=wanted.address, account=login.account, key=wanted.key)
-    link = await context.machines.connect(entrance, login_uses.of_sheet(place, login), way)
+    link = await context.machines.connect(entrance, login_uses.of_sheet(place, login, {}), way)
     await link.close()
     return place

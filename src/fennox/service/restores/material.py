@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+
+from sqlalchemy import select
 
 from fennox.catalogue.models.backups import Backup
 from fennox.catalogue.models.stores import StoreRow
@@ -65,6 +68,14 @@ async def gather(
     vault.store = WholeObjects(vault.store)
     reader = BackupReader(vault, index, record)
     return Material(system, spare, backup, store, login, target_login, reader)
+
+
+async def said_of_secrets(context: Context, secrets: Mapping[str, str]) -> dict[str, str]:
+    """What is said of the login of each secret setting; empty: there is none."""
+    async with context.session() as session:
+        rows = await session.execute(select(Login).where(Login.name.in_(set(secrets.values()))))
+        logins = {row.name: said_of_login(row) for row in rows.scalars()}
+    return {setting: logins.get(name, "") for setting, name in secrets.items()}
 
 
 def said_of_login(login: Login) -> str:

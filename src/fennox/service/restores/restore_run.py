@@ -19,11 +19,12 @@ from fennox.engine.restoring.restore import RestoreUnderWay
 from fennox.engine.restoring.targets import WhoseLogin
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
+from fennox.service.drops.offering import DropOffers
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.restores import returning
 from fennox.service.restores.ending import close_run
-from fennox.service.restores.material import Material, gather, said_of_login
+from fennox.service.restores.material import Material, gather, said_of_login, said_of_secrets
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
 from fennox.service.systems import old_machine
@@ -46,7 +47,11 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         await _undo_by(kind, sheet, material)
     doing = _Doing(context, lease, journal, row, kind, material)
     if not sheet.begun() and not sheet.giving_up:
-        changed = [*await doing.see_old_machine(sheet), *_changed_since(sheet, kind, material)]
+        secrets = await said_of_secrets(context, sheet.secrets)
+        changed = [
+            *await doing.see_old_machine(sheet),
+            *_changed_since(sheet, kind, material, secrets),
+        ]
         if changed:
             question = f"Since the sheet was drafted this has changed. {' '.join(changed)}"
             sheet.ask_anew("facts", None, question, ["accept"])
@@ -62,6 +67,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         save=doing.save,
         take_safety=doing.take_safety,
         see_old_machine=doing.see_old_machine,
+        offers=DropOffers(context, system.id),
     )
     try:
         done = await restore.go_on()
@@ -104,10 +110,10 @@ class _Doing:
             assert self.kind.restore.entrance is not None
             async with context.session() as session:
                 login = await session.get_one(Login, self.row.entrance_login_id)
-            use = login_uses.of_sheet(place, login)
+            use = login_uses.of_sheet(place, login, self.row.data.secrets)
             return await context.machines.connect(self.kind.restore.entrance, use, way)
         login = material.target_login if whose == "target" else material.login
-        use = login_uses.of_sheet(place, login)
+        use = login_uses.of_sheet(place, login, self.row.data.secrets)
         return await context.machines.connect(self.kind, use, way)
 
     async def save(self, changed: Sheet) -> None:
@@ -168,9 +174,11 @@ async def _undo_by(kind: Kind, sheet: Sheet, material: Material) -> None:
     sheet.ask_anew("undo", None, question, ["accept"])
 
 
-def _changed_since(sheet: Sheet, kind: Kind, material: Material) -> list[str]:
+def _changed_since(
+    sheet: Sheet, kind: Kind, material: Material, secrets: dict[str, str]
+) -> list[str]:
     """Differences from the sheet: the system's settings, which the sheet's override, and the
-    login.
+    logins.
     """
     settings, login = (
         values_of(kind, dict(material.system.settings)),
@@ -183,7 +191,10 @@ def _changed_since(sheet: Sheet, kind: Kind, material: Material) -> list[str]:
         said.append(f"Of the system {'; '.join(changed)}; the restore uses what the sheet shows.")
     if sheet.seen_login and sheet.seen_login != login:
         said.append(f"The login was {sheet.seen_login}, and is {login}.")
-    sheet.seen_settings, sheet.seen_login = settings, login
+    for name, now in secrets.items():
+        if now != (then := sheet.seen_secrets.get(name, "")):
+            said.append(f"The secret {name} was {then or 'not set'}, and is {now or 'not set'}.")
+    sheet.seen_settings, sheet.seen_login, sheet.seen_secrets = settings, login, secrets
     return said
 
 

@@ -51,9 +51,11 @@ async def candidate(context: Context, wanted: LookWanted) -> Candidate:
 
 async def look(context: Context, machine: Candidate, wanted: LookWanted, who: Person) -> Looked:
     """Keeps nothing. Raises BadInput if no installed kind matches, and Unreachable."""
-    use = login_uses.to_enrol(who, machine.login, machine.address, wanted.key)
+    kind = machine.kinds[0]
+    secrets = login_uses.secrets_in(kind, wanted.settings) if wanted.kind else {}
+    use = login_uses.to_enrol(who, machine.login, machine.address, wanted.key, secrets)
     try:
-        link = await context.machines.connect(machine.kinds[0], use, machine.way)
+        link = await context.machines.connect(kind, use, machine.way)
     except KeyUnknown as error:
         key = str(error.fields["fingerprint"])
         return Looked(address=machine.address, key=key, accepted=False)

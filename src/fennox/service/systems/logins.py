@@ -13,6 +13,7 @@ from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import Login, LoginPlace, System
 from fennox.core.errors import BadInput, Conflict, NotFound
 from fennox.core.words import counted
+from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.wire.stores import LoginChange, LoginPlaceShown, LoginShown, NewLogin
 
@@ -86,11 +87,12 @@ def change(context: Context, row: Login, wanted: LoginChange) -> None:
     row.changed = context.now()
 
 
-async def remove(session: AsyncSession, row: Login) -> None:
+async def remove(context: Context, session: AsyncSession, row: Login) -> None:
     """Remove a login. Raises Conflict while something uses it."""
     by_systems = select(System.name).where(System.login_id == row.id)
     by_stores = select(StoreRow.name).where(_uses(row))
     users = [*(await session.execute(by_systems)).scalars()]
+    users += await login_uses.systems_that_mean(session, row, context.kinds.installed)
     users += (await session.execute(by_stores)).scalars()
     aimed = or_(SheetRow.target_login_id == row.id, SheetRow.entrance_login_id == row.id)
     sheets = (await session.execute(select(SheetRow.id).where(aimed))).scalars().all()

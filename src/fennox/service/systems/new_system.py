@@ -31,6 +31,7 @@ async def new_system(context: Context, wanted: NewSystem, who: Person) -> System
     address = str(parse_address(wanted.address, kind.port))
     async with context.session() as session:
         login = await _login(session, kind, wanted.login)
+        await login_uses.must_be_passwords(session, kind, wanted.settings)
         await enrolment.must_be_free(session, wanted.name, address, wanted.site)
         needs = [(await named(session, System, name)).id for name in wanted.needs]
         via = (await named(session, System, wanted.via)).id if wanted.via else None
@@ -53,7 +54,8 @@ async def new_system(context: Context, wanted: NewSystem, who: Person) -> System
         created=context.now(),
     )
     if login is not None:
-        use = login_uses.to_enrol(who, login, address, wanted.key)
+        meant = login_uses.secrets_in(kind, wanted.settings)
+        use = login_uses.to_enrol(who, login, address, wanted.key, meant)
         link = await context.machines.connect(kind, use, Way(wanted.site, via, wanted.patience))
         await _identify(row, kind, link)
     return row

@@ -24,7 +24,7 @@ async def look(context: Context, system: System, login: Login, target: str) -> l
     old, there = f"The old {system.name}", system.address
     try:
         link = await context.machines.connect(
-            kind, login_uses.of_system(system, login), way_to(system)
+            kind, login_uses.of_system(kind, system, login), way_to(system)
         )
     except Unreachable as error:
         return [_finding("note", _SILENT, f"{old} does not answer at {there}: {error.what}")]

@@ -29,7 +29,9 @@ async def probe(context: Context, row: System, login: Login | None) -> Probe:
         )
     known = row.machine.id if row.machine else None
     try:
-        link = await context.machines.connect(kind, login_uses.of_system(row, login), way_to(row))
+        link = await context.machines.connect(
+            kind, login_uses.of_system(kind, row, login), way_to(row)
+        )
         try:
             machine = await identify(kind, link, dict(row.settings))
         finally:

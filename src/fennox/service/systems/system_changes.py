@@ -9,6 +9,7 @@ from fennox.core.errors import BadInput
 from fennox.core.kinds.model import Kind
 from fennox.engine.reading.capture import values_of
 from fennox.links.base import parse_address
+from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context, named
 from fennox.service.systems import enrolment
 from fennox.wire.machines.enrolling import SystemChange
@@ -71,3 +72,4 @@ async def _change_kind(
         await enrolment.change_kind(session, row, kind, before)
     if wanted.settings is not None or wanted.kind is not None:
         values_of(kind, dict(row.settings))
+        await login_uses.must_be_passwords(session, kind, row.settings)

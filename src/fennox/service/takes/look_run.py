@@ -94,9 +94,8 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
             f"Run: fennox backup take {system.name}",
         )
     await journal.step(f"Reach {system.address}")
-    link = await context.machines.connect(
-        subject.kind, login_uses.of_system(system, login), way_to(system), kept=True
-    )
+    use = login_uses.of_system(subject.kind, system, login)
+    link = await context.machines.connect(subject.kind, use, way_to(system), kept=True)
     try:
         machine = await identify(subject.kind, link, subject.settings)
         check_same_machine(subject, machine)

@@ -154,9 +154,8 @@ async def _take(
     await tools.journal.step(f"Reach {system.address}")
 
     async def reach() -> Link:
-        return await context.machines.connect(
-            subject.kind, login_uses.of_system(system, login), way_to(system), kept=True
-        )
+        use = login_uses.of_system(subject.kind, system, login)
+        return await context.machines.connect(subject.kind, use, way_to(system), kept=True)
 
     async def note(left: list[str]) -> None:
         async with context.session() as session:

@@ -53,7 +53,7 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
     """Remove a login that nothing uses."""
     async with context.session() as session:
         row = await named(session, Login, name)
-        await logins.remove(session, row)
+        await logins.remove(context, session, row)
         await audit.note(session, request, "removed", "login", row.name)
 
 

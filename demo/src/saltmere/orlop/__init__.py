@@ -1,0 +1,1 @@
+"""Orlop, a simulated manager of virtualization hosts. Its manual: ``demo/docs/orlop.md``."""

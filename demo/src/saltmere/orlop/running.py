@@ -1,0 +1,63 @@
+"""Serving one deployment; after a load it restarts by itself."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+
+import uvicorn
+
+from saltmere.certificates import make_certificate
+from saltmere.orlop.interface import Orlop, make_app
+from saltmere.orlop.inventory import Inventory
+
+_RESTARTS_IN = 0.4  # seconds
+
+
+def deploy(folder: Path, address: str, now: Callable[[], float]) -> None:
+    """Make an empty folder a new deployment."""
+    inventory = Inventory(folder, now)
+    if not inventory.is_new:
+        return
+    host, _, port = address.rpartition(":")
+    id_ = f"ORL-{secrets.token_hex(5).upper()}"
+    inventory.change("setup", "settings", "id", id_)
+    network = {"host": host, "port": int(port), "name": "orlop"}
+    inventory.change("setup", "settings", "network", network)
+    inventory.set_administrator("setup", "deploy", "deploy")
+    make_certificate(folder, id_)
+
+
+async def run(folder: Path, fresh_address: str, now: Callable[[], float]) -> None:
+    deploy(folder, fresh_address, now)
+    while True:
+        orlop = Orlop(Inventory(folder, now), now)
+        network = orlop.inventory.settings["network"]
+        (folder / "answers-at").write_text(f"{network['host']}:{network['port']}")
+        server = uvicorn.Server(
+            uvicorn.Config(
+                make_app(orlop),
+                host=network["host"],
+                port=network["port"],
+                ssl_certfile=folder / "certificate.pem",
+                ssl_keyfile=folder / "certificate.key",
+                log_level="warning",
+                access_log=False,
+                timeout_graceful_shutdown=1,
+            )
+        )
+        serving = asyncio.create_task(server.serve())
+        pushing = asyncio.create_task(orlop.follow_schedule())
+        waiting = asyncio.create_task(orlop.restart.wait())
+        await asyncio.wait({serving, waiting}, return_when=asyncio.FIRST_COMPLETED)
+        pushing.cancel()
+        if serving.done():
+            return
+        await asyncio.sleep(0.05)  # the answer goes out first
+        server.should_exit = True
+        with suppress(asyncio.CancelledError):
+            await serving
+        await asyncio.sleep(_RESTARTS_IN)

@@ -1,0 +1,103 @@
+"""Laying out documents at the drop for a target that fetches them."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from datetime import timedelta
+
+from fennox.core.errors import MendSettings
+from fennox.core.format.manifest import Finding
+from fennox.core.kinds.model import Kind
+from fennox.drop.offers import Offer
+from fennox.drop.refusals import PushRefused
+from fennox.links.base import parse_address
+from fennox.service.drops.drop_settings import PORTS, read_status, settings_row, told
+from fennox.service.drops.spools import offers_of
+from fennox.service.machines.context import Context
+
+_GRACE = timedelta(minutes=5)
+"""Beyond what a step may take, in which a target may still be fetching although the process that
+told it to has died."""
+
+
+@dataclass
+class LaidOut:
+    """See :class:`~fennox.engine.drop.Offered`."""
+
+    host: str
+    port: int
+    account: str
+    secret: str
+    fingerprint: str
+    count: int
+    size: int
+    offer: Offer
+
+    def was_read(self) -> int:
+        return self.offer.was_read()
+
+
+@dataclass(frozen=True)
+class DropOffers:
+    """Offers to one system."""
+
+    context: Context
+    system: str
+
+    @asynccontextmanager
+    async def laid_out(
+        self, documents: AsyncIterator[tuple[str, AsyncIterator[bytes]]], lasts: float
+    ) -> AsyncIterator[LaidOut]:
+        """Raises MendSettings if the receiving end has no SFTP, or no room."""
+        async with self.context.session() as session:
+            row = await settings_row(session)
+        if row is None or not row.sftp:
+            raise MendSettings(
+                "The target fetches documents by SFTP, and the receiving end has none.", _REMEDY
+            )
+        there = parse_address(told(row, row.sftp), PORTS["sftp"])
+        offers = offers_of(self.context)
+        await asyncio.to_thread(offers.sweep)
+        offer, secret = offers.make(self.system, timedelta(seconds=lasts) + _GRACE)
+        try:
+            try:
+                async for name, content in documents:
+                    await offer.add(name, content)
+            except PushRefused as refused:
+                raise MendSettings(refused.said, "Make room on the disk of the drop.") from refused
+            yield LaidOut(
+                there.host,
+                there.port,
+                offer.account,
+                secret,
+                row.host_key,
+                len(offer.note.files),
+                offer.size,
+                offer,
+            )
+        finally:
+            await asyncio.to_thread(offer.end)
+
+
+_REMEDY = "Switch it on: fennox drop set --sftp HOST:PORT"
+
+
+async def what_hinders(context: Context, kind: Kind) -> list[Finding]:
+    """A blocker where a restore would have to offer something and cannot."""
+    offering = [step.title for _, step in kind.steps() if step.do == "offer"]
+    if not offering:
+        return []
+    async with context.session() as session:
+        row = await settings_row(session)
+    if row is None or not row.sftp:
+        text = f"{offering[0]}: the target fetches documents from the drop by SFTP, which is off."
+        return [Finding(severity="blocker", code="drop-off", text=text, remedy=_REMEDY)]
+    listening = await asyncio.to_thread(read_status, context.settings.state)
+    problem = next((one.problem for one in listening if one.protocol == "sftp"), "")
+    if problem:
+        text = f"{offering[0]}: the target fetches documents from the drop. {problem}"
+        return [Finding(severity="blocker", code="drop-off", text=text, remedy=_REMEDY)]
+    return []
