@@ -22,6 +22,7 @@ _EVERY_STEP = frozenset(
         "title",
         "do",
         "parts",
+        "without_parts",
         "repeat",
         "undone",
         "undoes",
@@ -37,7 +38,7 @@ _OF_A_VERB: dict[str, frozenset[str]] = {
     "validate": frozenset({"run", "owners", "limit", "codes"}),
     "request": frozenset({"request", "job", "poll", "until", "each", "limit"}),
     "write": frozenset({"owners", "limit"}),
-    "upload": frozenset({"request", "job", "poll", "until", "document", "limit"}),
+    "upload": frozenset({"request", "job", "poll", "until", "each", "document", "limit"}),
     "offer": frozenset({"run", "codes", "request", "job", "poll", "until", "limit"}),
     "gate": frozenset({"ask", "each", "run", "request", "expect", "within", "limit"}),
     "rejoin": frozenset({"address", "account", "key", "limit", "gone_within"}),
@@ -168,6 +169,7 @@ def _unknown_elsewhere(kind: Kind) -> Iterator[Said]:
         for place, source in enumerate(part.source):
             if source.ask is not None:
                 allowed = settings | ({"job"} if source.ask.job else set())
+                allowed |= {"each"} if source.ask.each is not None else set()
                 yield from _unknown(
                     ("part", number, "source", place, "ask"), _of_ask(source.ask), allowed
                 )
@@ -208,7 +210,8 @@ def _of_action(action: Action) -> list[str]:
 
 
 def _of_ask(ask: Ask) -> list[str]:
-    requests = [request for request in (ask.start, ask.poll, ask.fetch) if request is not None]
+    each = ask.each.request if ask.each is not None else None
+    requests = [one for one in (each, ask.start, ask.poll, ask.fetch) if one is not None]
     return [text for request in requests for text in _of_request(request)]
 
 

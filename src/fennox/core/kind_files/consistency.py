@@ -94,6 +94,7 @@ def _parts(kind: Kind) -> Iterator[Said]:
         yield from unknown(("part", number, "needs"), part.needs)
     for path, step in placed_steps(kind):
         yield from unknown((*path, "parts"), step.parts)
+        yield from unknown((*path, "without_parts"), step.without_parts)
     for number, around in enumerate(kind.around):
         yield from unknown(("around", number, "parts"), around.parts)
     for number, item in enumerate(kind.completeness):
@@ -104,7 +105,11 @@ def _parts(kind: Kind) -> Iterator[Said]:
 
 def _lists(kind: Kind) -> Iterator[Said]:
     for path, step in placed_steps(kind):
-        if step.do == "command" and "{name}" in (step.document or "") and step.each is None:
+        if (
+            step.do in ("command", "upload")
+            and "{name}" in (step.document or "")
+            and step.each is None
+        ):
             text = f"step {step.title!r} has {{name}} in its document, but repeats over nothing"
             yield (*path, "document"), text, "Give it each, with a census list."
         if step.each is not None and step.each.list not in kind.census:
@@ -120,6 +125,10 @@ def _lists(kind: Kind) -> Iterator[Said]:
         ),
         *((("defaults", name), name) for name in kind.defaults),
         *((("requires", "names"), name) for name in kind.requires.names),
+        *(
+            (("requires", "target", number, "in"), must.in_)
+            for number, must in enumerate(kind.requires.target)
+        ),
         *((("guard", "required"), name) for name in kind.guard.required),
         *((("numbers",), name) for name in kind.numbers),
         *((("machine",), name) for name in kind.machine),

@@ -55,8 +55,19 @@ class Until(KindModel):
     """The value that means it has ended."""
     fails: str | None = None
     """The value that means it has failed."""
+    why: str | None = None
+    """A JSONPath to the reason, where it has failed."""
     limit: Annotated[int, Field(gt=0, le=86400)] = 600
     """Seconds to wait at most."""
+
+
+class EachAsked(KindModel):
+    """Names that an HTTP interface lists."""
+
+    request: Request
+    """The request whose answer lists them."""
+    jsonpath: str
+    """A JSONPath to the names."""
 
 
 class Ask(KindModel):
@@ -64,6 +75,10 @@ class Ask(KindModel):
 
     ``{job}`` in the later paths is the value ``job`` reads from the response to ``start``.
     """
+
+    each: EachAsked | None = None
+    """All of it is repeated for each of these names, as `{each}` in paths (percent-encoded) and in
+    the name of the document."""
 
     start: Request | None = None
     """A request that starts the work."""

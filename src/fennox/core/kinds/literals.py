@@ -10,3 +10,6 @@ Shape = Literal["json", "xml", "ini", "toml", "yaml", "csv", "zone", "ldif", "te
 Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release", "clear", "undo"]
 """Of a restore."""
 FORWARD: tuple[Phase, ...] = get_args(Phase)[:-2]
+
+VersionRule = Literal["same", "same-major", "not-older", "any"]
+"""How two versions must compare."""

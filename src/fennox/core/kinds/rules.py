@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from fennox.core.kinds.actions import Action, KindModel, Request, Words
-from fennox.core.kinds.literals import Shape
+from fennox.core.kinds.literals import Shape, VersionRule
 from fennox.core.kinds.sources import Expression, IniKey
 from fennox.core.names import Noun
 
@@ -106,28 +106,6 @@ class PathReference(KindModel):
     """What points there."""
     paths: Expression
     """The paths."""
-
-
-VersionRule = Literal["same", "same-major", "not-older", "any"]
-
-
-class Requires(KindModel):
-    """Properties a target must match."""
-
-    product: Literal["same", "any"] = "same"
-    """Whether the target must be the same product."""
-    version: VersionRule = "same"
-    """How its version must compare."""
-    version_form: str = r"\d+"
-    """Every match is one number of the version."""
-    platform: Literal["same", "any"] = "any"
-    """Whether it must be the same platform."""
-    names: list[str] = []
-    """Census lists, such as add-ons or licences, of which a target must already have every name."""
-    room: str = ""
-    """A folder on the target that must have room for what is written; with a setting, like
-    `{data}`.
-    """
 
 
 class Guard(KindModel):

@@ -34,6 +34,8 @@ class Setting(KindModel):
     """What values may be."""
     choices: list[str] = []
     """The values of a `choice`."""
+    optional: bool = False
+    """Of a secret: whether a system may have none; an empty text is sent then."""
 
     @model_validator(mode="after")
     def default_fits(self) -> Setting:
@@ -41,6 +43,8 @@ class Setting(KindModel):
             raise ValueError("choices belong to a setting of the type choice, and only to that")
         if self.type == "secret" and self.default:
             raise ValueError("a secret has no default")
+        if self.optional and self.type != "secret":
+            raise ValueError("optional is for secrets alone")
         if (why := self.unfit(self.default)) is not None:
             raise ValueError(f"the default {why}")
         return self
@@ -216,6 +220,12 @@ class Source(KindModel):
             raise ValueError("settled is for files alone")
         if self.each is not None and (self.run is None or "{each}" not in (self.document or "")):
             raise ValueError("each repeats run, and {each} must be in the name of the document")
+        if (
+            self.ask is not None
+            and self.ask.each is not None
+            and "{each}" not in (self.document or "")
+        ):
+            raise ValueError("with each, {each} must be in the name of the document")
         if self.made_from and (self.run is None or self.each is not None):
             raise ValueError("made_from is for run alone, without each")
         for pattern in [*(self.files or []), *self.without, *self.made_from]:

@@ -1,4 +1,4 @@
-"""Steps of a restore in a kind file."""
+"""Steps of a restore in a kind file, and what its target must be."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from fennox.core.kinds.actions import KindModel, Request, Until, Words
-from fennox.core.kinds.literals import FORWARD, Phase
+from fennox.core.kinds.literals import FORWARD, Phase, VersionRule
 from fennox.core.names import Noun
 
 
@@ -58,6 +58,8 @@ class StepModel(KindModel):
     """What kind of step it is."""
     parts: list[Noun] = []
     """The parts it is for; it is left out where none of them is restored."""
+    without_parts: list[Noun] = []
+    """It is left out where one of these parts is restored too."""
     repeat: bool = True
     """Whether doing it twice does no harm."""
     undone: bool = True
@@ -210,3 +212,37 @@ class Restore(KindModel):
         if any(step.each is None or step.each.names != "extra" for step in self.clear):
             raise ValueError("a step of clear repeats over the extra names of a census list")
         return self
+
+
+class TargetMust(KindModel):
+    """What a census list of the target must hold before anything begins."""
+
+    in_: Annotated[str, Field(alias="in")]
+    """The census list."""
+    holds: str
+    """A name in it."""
+    otherwise: str
+    """What is wrong where it does not, and what to do, for the person who drafts."""
+    parts: list[Noun] = []
+    """Only where one of these parts is restored; empty: always."""
+
+
+class Requires(KindModel):
+    """Properties a target must match."""
+
+    product: Literal["same", "any"] = "same"
+    """Whether the target must be the same product."""
+    version: VersionRule = "same"
+    """How its version must compare."""
+    version_form: str = r"\d+"
+    """Every match is one number of the version."""
+    platform: Literal["same", "any"] = "any"
+    """Whether it must be the same platform."""
+    names: list[str] = []
+    """Census lists, such as add-ons or licences, of which a target must already have every name."""
+    target: list[TargetMust] = []
+    """What the target must say of itself, such as that it is new."""
+    room: str = ""
+    """A folder on the target that must have room for what is written; with a setting, like
+    `{data}`.
+    """

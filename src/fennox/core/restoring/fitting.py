@@ -6,9 +6,9 @@ from collections.abc import Iterator
 
 from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Finding, Head
+from fennox.core.kinds.literals import VersionRule
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
-from fennox.core.kinds.rules import VersionRule
 from fennox.core.restoring import proving
 from fennox.core.words import first_few, size
 

@@ -105,7 +105,17 @@ def _never_put_back(kind: Kind, parts: list[str]) -> Iterator[Finding]:
 def _lacks(
     kind: Kind, source: RestoreSource, target: Target, parts: list[str]
 ) -> Iterator[Finding]:
-    """What must be on the target, and room for what is written."""
+    """What must be on the target, what it must say of itself, and room for what is written."""
+    for must in kind.requires.target:
+        applies = not must.parts or any(part in parts for part in must.parts)
+        if applies and must.holds not in target.census.get(must.in_, []):
+            said = first_few(target.census.get(must.in_, []), 3) or "nothing"
+            yield _say(
+                "blocker",
+                "target-otherwise",
+                f"The target says {must.in_}: {said}, and not {must.holds}.",
+                must.otherwise,
+            )
     for required in kind.requires.names:
         held_there = target.census.get(required, [])
         absent = [name for name in source.head.census.get(required, []) if name not in held_there]

@@ -6,10 +6,11 @@ import json
 import shlex
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from urllib.parse import quote
 
 from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Head
+from fennox.core.kinds.actions import Request
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled, filled_json
 from fennox.core.kinds.literals import Phase
@@ -20,9 +21,8 @@ from fennox.core.restoring import proving
 from fennox.core.restoring.plan_inputs import (
     RestoreSource,
     Target,
-    left_out_essentials,
 )
-from fennox.core.restoring.sheet import After, Place, Sheet, SheetStep
+from fennox.core.restoring.sheet import Sheet, SheetStep
 from fennox.core.words import first_few
 
 SCRATCH = "SCRATCH-FOLDER"  # placeholder of the folder that a validating step makes on the target
@@ -63,6 +63,8 @@ def steps_of(
         steps += _undone_first(back)
     for index, phase, step in _in_order(kind, returning=back is not None):
         if step.parts and not any(part in parts for part in step.parts):
+            continue
+        if any(part in parts for part in step.without_parts):
             continue
         names = names_for(kind, step, source.head, target.census)
         if step.each is not None and not names:
@@ -288,41 +290,35 @@ def commands_in(step: StepModel, names: list[str], settings: Mapping[str, str]) 
         parts = ", ".join(step.parts)
         shown.append(f"offered at the drop for as long as this step takes, read-only: {parts}")
     if step.request is not None:
-        body = (
-            "" if step.request.json_body is None else f" {_json(step.request.json_body, settings)}"
-        )
-        shown.append(f"{step.request.method} {filled(step.request.path, settings)}{body}")
+        repeated = names if step.do in ("request", "upload") else []
+        values = [named_in_request(step, settings, name) for name in repeated or [""]]
+        shown += [_sent(step, step.request, one) for one in values]
     if step.ask is not None:
         shown.append(step.ask.replace("{names}", first_few(names, 8)))
     return shown
 
 
-def _json(body: Any, settings: Mapping[str, str]) -> str:
-    return json.dumps(filled_json(body, settings), ensure_ascii=False)
+@dataclass(frozen=True)
+class RequestValues:
+    """Values of placeholders. ``path``: those in the path, where names are percent-encoded."""
+
+    path: Mapping[str, str]
+    body: Mapping[str, str]
 
 
-def what_follows(kind: Kind, source: RestoreSource, target: Target, parts: list[str]) -> After:
-    """Where the machine will answer: from the backup, if the kind can read it there."""
-    rejoin = next((step for _, step in kind.steps() if step.do == "rejoin"), None)
-    expected = source.head.expected
-    partial = left_out_essentials(kind, parts)
-    login: Literal["target", "system"] = "target"
-    address, account, key = target.place.address, target.place.account, target.place.key
-    because = dict.fromkeys(("address", "account", "key"), "the restore does not change it")
-    if rejoin is not None and not partial:
-        if rejoin.address == "backup" and "address" in expected:
-            address, because["address"] = expected["address"], "the backup's configuration sets it"
-        if rejoin.account == "backup":
-            account, login = expected.get("account", source.login_account), "system"
-            because["account"] = "the backup's accounts replace those of the target"
-        if rejoin.key == "backup" and "key" in expected:
-            key, because["key"] = expected["key"], "the backup's own key is put back"
-    elif partial:
-        because = dict.fromkeys(because, f"the part {sorted(partial)[0]} is not restored")
-    return After(
-        place=Place(address=address, account=account, key=key),
-        login=login,
-        address_because=because["address"],
-        account_because=because["account"],
-        key_because=because["key"],
-    )
+def named_in_request(step: StepModel, settings: Mapping[str, str], name: str) -> RequestValues:
+    """With the name that a step repeats over, if it does."""
+    if step.each is None:
+        return RequestValues(settings, settings)
+    path = {**settings, "name": quote(name, safe="")}
+    return RequestValues(path, {**settings, "name": name})
+
+
+def _sent(step: StepModel, request: Request, values: RequestValues) -> str:
+    body = ""
+    if request.json_body is not None:
+        told = filled_json(request.json_body, values.body)
+        body = f" {json.dumps(told, ensure_ascii=False)}"
+    if step.do == "upload" and step.document is not None:
+        body = f"  < {filled(step.document, values.body)}"
+    return f"{request.method} {filled(request.path, values.path)}{body}"

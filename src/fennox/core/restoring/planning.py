@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from typing import Literal
 
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.filling import filled_in
@@ -15,9 +16,9 @@ from fennox.core.restoring import purposes
 from fennox.core.restoring.changed_facts import facts
 from fennox.core.restoring.overwriting import compare_documents
 from fennox.core.restoring.plan_findings import findings_of
-from fennox.core.restoring.plan_inputs import RestoreSource, Target
-from fennox.core.restoring.plan_steps import WayBack, steps_of, undo_steps, veiled, what_follows
-from fennox.core.restoring.sheet import Place, Sheet
+from fennox.core.restoring.plan_inputs import RestoreSource, Target, left_out_essentials
+from fennox.core.restoring.plan_steps import WayBack, steps_of, undo_steps, veiled
+from fennox.core.restoring.sheet import After, Place, Sheet
 
 
 def _other_account(after: str, now: str) -> Finding:
@@ -77,7 +78,7 @@ def plan(
     shown = {**settings, **veiled(kind)}
     steps = steps_of(kind, source, read, parts, shown, saves=saves, back=intent.way_back)
     undo = undo_steps(kind, source.head, target.census, steps, shown)
-    after = what_follows(kind, source, target, parts)
+    after = _what_follows(kind, source, target, parts)
     findings = [
         *purposes.findings_of(intent.purpose, kind, source, target, parts, saves=saves),
         *purposes.same_address(intent.purpose, source, after),
@@ -118,4 +119,31 @@ def plan(
         new_identity=intent.purpose != "return"
         and bool(source.machine)
         and (target.machine.id, after.place.key) != (source.machine, source.key),
+    )
+
+
+def _what_follows(kind: Kind, source: RestoreSource, target: Target, parts: list[str]) -> After:
+    """Where the machine will answer: from the backup, if the kind can read it there."""
+    rejoin = next((step for _, step in kind.steps() if step.do == "rejoin"), None)
+    expected = source.head.expected
+    partial = left_out_essentials(kind, parts)
+    login: Literal["target", "system"] = "target"
+    address, account, key = target.place.address, target.place.account, target.place.key
+    because = dict.fromkeys(("address", "account", "key"), "the restore does not change it")
+    if rejoin is not None and not partial:
+        if rejoin.address == "backup" and "address" in expected:
+            address, because["address"] = expected["address"], "the backup's configuration sets it"
+        if rejoin.account == "backup":
+            account, login = expected.get("account", source.login_account), "system"
+            because["account"] = "the backup's accounts replace those of the target"
+        if rejoin.key == "backup" and "key" in expected:
+            key, because["key"] = expected["key"], "the backup's own key is put back"
+    elif partial:
+        because = dict.fromkeys(because, f"the part {sorted(partial)[0]} is not restored")
+    return After(
+        place=Place(address=address, account=account, key=key),
+        login=login,
+        address_because=because["address"],
+        account_because=because["account"],
+        key_because=because["key"],
     )

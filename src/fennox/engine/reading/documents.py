@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import AsyncGenerator
 from contextlib import aclosing, nullcontext
 from itertools import groupby
+from urllib.parse import quote
 
 from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import FarSideFailed, PartUnread
 from fennox.core.format.manifest import Document
 from fennox.core.format.primitives.digest import Digest
+from fennox.core.kinds.actions import Ask
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import MAX_EVIDENCE, filled
 from fennox.core.kinds.sources import PartModel, Source
@@ -27,8 +29,8 @@ from fennox.engine.reading.far_files import read_files, surveyed
 from fennox.engine.reading.file_survey import Survey
 from fennox.engine.reading.inquiry import Inquiry, Key, Spoken, inquiring, next_block
 from fennox.engine.reading.pushed import read_pushed
-from fennox.engine.reading.requests import asked
-from fennox.links.base import Link, Output, Shell
+from fennox.engine.reading.requests import asked, names_asked
+from fennox.links.base import Link, Output, Shell, Web
 
 _LIMIT = 600  # seconds
 _MAX_NAMES = 10_000  # that a listing command may give
@@ -140,8 +142,11 @@ async def _read_source(
     values = values_of(capture.kind, capture.settings)
     if source.run is None:
         assert source.ask is not None
-        document = Document(path=source.document, type="output", secret=source.secret)
-        yield watched(capture, part, source, document, asked(web_of(link), source.ask, values))
+        async for name in _names_asked(web_of(link), part, source.ask, values):
+            path = filled(source.document, {**values, "each": document_name(name)})
+            document = Document(path=path, type="output", secret=source.secret)
+            filling = {**values, "each": quote(name, safe="")} if name else values
+            yield watched(capture, part, source, document, asked(web_of(link), source.ask, filling))
         return
     async for name in _names(shell_of(link), part, source, values):
         filling = {**values, "each": name} if source.each is not None else values
@@ -151,6 +156,23 @@ async def _read_source(
         yield watched(
             capture, part, source, Document(path=path, type="output", secret=source.secret), content
         )
+
+
+async def _names_asked(
+    web: Web, part: PartModel, ask: Ask, values: dict[str, str]
+) -> AsyncGenerator[str, None]:
+    """The names that all of it is repeated for; an empty one where it is done once."""
+    if ask.each is None:
+        yield ""
+        return
+    names = await names_asked(web, ask.each, values)
+    if len(names) > _MAX_NAMES:
+        raise FarSideFailed(
+            f"{ask.each.request.path} for the part {part.name} lists {len(names)} names.",
+            "Narrow it down.",
+        )
+    for name in names:
+        yield name
 
 
 async def hashed(captured: Captured, kept: bytearray | None = None) -> Document:

@@ -10,13 +10,25 @@ import anyio
 
 from fennox.core.errors import FarSideFailed, MendSettings
 from fennox.core.kinds import expressions
-from fennox.core.kinds.actions import Ask, Request, Until
+from fennox.core.kinds.actions import Ask, EachAsked, Request, Until
 from fennox.core.kinds.expressions import filled, filled_json, named_in_json
 from fennox.core.names import printable
 from fennox.links.base import Web
 
 
-async def asked(web: Web, ask: Ask, values: dict[str, str]) -> AsyncGenerator[bytes, None]:
+async def names_asked(web: Web, each: EachAsked, values: Mapping[str, str]) -> list[str]:
+    """The names that the interface lists, each once."""
+    body = await _send(web, each.request, values)
+    try:
+        drawn = expressions.json_values(each.jsonpath, json.loads(body))
+    except (ValueError, RecursionError) as error:
+        raise FarSideFailed(
+            f"{each.request.path} is not JSON.", "Check that the machine is of this kind."
+        ) from error
+    return list(dict.fromkeys(drawn))
+
+
+async def asked(web: Web, ask: Ask, values: Mapping[str, str]) -> AsyncGenerator[bytes, None]:
     """One request, or start → poll until → fetch."""
     values = dict(values)
     if ask.start is not None:
@@ -67,13 +79,14 @@ async def poll_until(
     pause = 0.05
     with anyio.move_on_after(until.limit):
         while True:
-            state = one_value(until.jsonpath, await _send(web, request, values), request.path)
+            body = await _send(web, request, values)
+            state = one_value(until.jsonpath, body, request.path)
             if state == until.equals:
                 return
             if until.fails is not None and state == until.fails:
-                raise FarSideFailed(
-                    f"{request.path} says {printable(state)[:100]}.", "Check the machine."
-                )
+                why = one_value(until.why, body, request.path) if until.why is not None else ""
+                said = printable(": ".join(filter(None, (state, why))))[:300]
+                raise FarSideFailed(f"{request.path} says {said}.", "Check the machine.")
             if each_time is not None:
                 await each_time()
             await anyio.sleep(pause)

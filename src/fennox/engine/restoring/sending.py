@@ -14,6 +14,7 @@ from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
+from fennox.core.restoring import plan_steps
 from fennox.core.words import counted, size
 from fennox.engine.drop import Offered, OffersDocuments
 from fennox.engine.journal import Journal
@@ -32,26 +33,39 @@ class Sending:
     journal: Journal
     offers: OffersDocuments | None
 
-    async def request(self, model: StepModel, values: Mapping[str, str]) -> str:
+    async def request(self, model: StepModel, names: list[str], settings: Mapping[str, str]) -> str:
+        """Once, or for each of the names."""
         assert model.request is not None
         web = await self.reached.web()
-        values = {**values, **await self.backup.kept_secrets()}
-        if model.poll is None and model.until is not None:
-            await poll_until(web, model.request, model.until, values)
-            return ""
-        answer = await _sent(web, model.request, values, model.limit)
-        await self._until(web, model, values, answer)
-        return ""
+        secrets = await self.backup.kept_secrets()
+        for name in names or [""]:
+            await self.journal.check()
+            values = plan_steps.named_in_request(model, settings, name)
+            if model.poll is None and model.until is not None:
+                await poll_until(web, model.request, model.until, {**values.body, **secrets})
+                continue
+            answer = await _sent(web, model.request, values, secrets, model.limit)
+            await self._until(web, model, {**values.path, **secrets}, answer)
+        return f"{len(names)} done" if len(names) > 1 else ""
 
-    async def upload(self, model: StepModel, document: Document, values: Mapping[str, str]) -> str:
+    async def upload(
+        self,
+        model: StepModel,
+        documents: list[tuple[str, Document]],
+        settings: Mapping[str, str],
+    ) -> str:
+        """``documents``: with the name that each is for, or an empty one."""
         assert model.request is not None
         web = await self.reached.web()
-        path = filled(model.request.path, values)
-        answer = await web.upload(
-            model.request.method, path, self.backup.content(document), limit=model.limit
-        )
-        await self._until(web, model, values, answer)
-        return f"{document.size} bytes"
+        for name, document in documents:
+            await self.journal.check()
+            values = plan_steps.named_in_request(model, settings, name)
+            path = filled(model.request.path, values.path)
+            content = self.backup.content(document)
+            answer = await web.upload(model.request.method, path, content, limit=model.limit)
+            await self._until(web, model, values.path, answer)
+        sent = sum(document.size for _, document in documents)
+        return f"{counted(len(documents), 'document')}, {sent} bytes"
 
     async def offer(self, model: StepModel, values: Mapping[str, str]) -> str:
         """The offer stands until the target has said that it is done, or the step's limit."""
@@ -97,7 +111,8 @@ class Sending:
             return
         assert model.request is not None
         web = await self.reached.web()
-        answer = await _sent(web, model.request, values, model.limit)
+        once = plan_steps.RequestValues(values, values)
+        answer = await _sent(web, model.request, once, {}, model.limit)
         await self._until(web, model, values, answer, offered)
         await seen()
 
@@ -125,10 +140,16 @@ class Sending:
         await poll_until(web, asked, model.until, values, seen)
 
 
-async def _sent(web: Web, request: Request, values: Mapping[str, str], limit: float) -> Answer:
+async def _sent(
+    web: Web,
+    request: Request,
+    values: plan_steps.RequestValues,
+    secrets: Mapping[str, str],
+    limit: float,
+) -> Answer:
     return await web.request(
         request.method,
-        filled(request.path, values),
-        json=body_of(web, request, values),
+        filled(request.path, values.path),
+        json=body_of(web, request, {**values.body, **secrets}),
         limit=limit,
     )

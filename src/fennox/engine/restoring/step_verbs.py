@@ -101,14 +101,13 @@ class StepVerbs:
             case "validate":
                 return await self._validate(self._model(step))
             case "request":
-                return await self._sending.request(self._model(step), self._values())
+                return await self._sending.request(self._model(step), step.names, self._values())
             case "write":
                 return await self._write(self._model(step), step)
             case "upload":
                 model = self._model(step)
-                return await self._sending.upload(
-                    model, await self._document(model), self._values()
-                )
+                wanted = [(name, await self._document(model, name)) for name in step.names or [""]]
+                return await self._sending.upload(model, wanted, self._values())
             case "offer":
                 return await self._sending.offer(self._model(step), self._values())
             case "rejoin":

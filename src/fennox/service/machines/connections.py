@@ -64,6 +64,9 @@ class Connections:
         if use.login is None:
             raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")
         secrets = await self._secrets(use.secrets)
+        if isinstance(kind, Kind):
+            empty = [name for name, found in secrets.items() if found is None]
+            secrets |= {name: "" for name in empty if kind.settings[name].optional}
         return await self._linked(
             kind,
             use.address,
