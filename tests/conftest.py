@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+from fennox import logs
 from fennox.core.format import header as headers
 from fennox.core.format.primitives.hpke import CLASSIC
 from fennox.core.format.slots import Costs
@@ -88,6 +89,8 @@ def pytest_configure(config: pytest.Config) -> None:
         max_examples=config.getoption("--examples"),
     )
     settings.load_profile("unhurried")
+    # as the service logs: structlog's own way prints every local variable, which takes seconds
+    logs.start("text")
 
 
 def pytest_collection_finish() -> None:
