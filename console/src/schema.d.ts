@@ -5367,7 +5367,7 @@ export interface components {
              * Of
              * @enum {string}
              */
-            of: "hardware" | "network" | "name" | "licence";
+            of: "hardware" | "network" | "name" | "licence" | "account";
             /** Title */
             title: string;
             /** Whole */

@@ -302,3 +302,29 @@ def test_an_older_kind_still_takes_plain_names() -> None:
         "-c",
         "x quay-1.db",
     ]
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ('path = "/backups/{job}"', 'path = "/backups/{passphrase}"', "in the body of a request"),
+        ('setting = "passphrase"', 'setting = "history"', "there is no secret setting history"),
+        ("secret = true", "secret = false", "what a secret setting holds is secret"),
+        ("optional = true", 'optional = true\nchoices = ["a"]', "choices belong to"),
+        ('type = "yes-no"', 'type = "yes-no"\noptional = true', "optional is for secrets alone"),
+        ('needs = ["state"]', "needs = []", "reads the list switches"),
+        ('"switches/{each}.json"', '"switches.json"', "{each} must be in the name"),
+        ('key = "{offer-key}"', 'key = "{offer-kye}"', "there is no setting offer-kye"),
+        ('without_parts = ["backup"]', 'without_parts = ["bakcup"]', "there is no part 'bakcup'"),
+        ('in = "state"\nholds', 'in = "stat"\nholds', "stat"),
+        ('poll = { path = "/setup/load" }\nuntil', "until", ""),
+        ("whole = true\nnames", "names", "names goes with whole"),
+        ('until = { jsonpath = "$.state", equals = "loaded"', "#", "poll needs until"),
+        ('do = "offer"\nparts = ["backup", "network"]', 'do = "offer"', "needs parts"),
+    ],
+)
+def test_mistakes_of_a_kind_whose_systems_push_and_fetch(old: str, new: str, said: str) -> None:
+    text = text_of("orlop-manager.toml")
+    assert old in text
+    found = mistakes(text.replace(old, new), shipped)[1]
+    assert [mistake for mistake in found if said and said in mistake.text] or not (said or found)

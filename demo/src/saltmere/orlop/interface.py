@@ -24,7 +24,6 @@ class Orlop:
         self.loading = Loading(inventory)
         self.restart = asyncio.Event()
         self.runs: dict[str, dict[str, Any]] = {}
-        self.checks: dict[str, bool] = {}
         self._tasks: set[asyncio.Task[None]] = set()
 
     @property
@@ -131,7 +130,9 @@ def make_app(orlop: Orlop) -> FastAPI:
     @app.get("/network")
     def network() -> dict[str, Any]:
         place = inventory.settings.get("place") or {}
-        return {**inventory.settings["network"], "account": place.get("account", "")}
+        told = inventory.settings["network"]
+        address = f"{told['host']}:{told['port']}"
+        return {**told, "address": address, "account": place.get("account", "")}
 
     @app.get("/history", response_class=PlainTextResponse)
     def history() -> str:
@@ -181,19 +182,6 @@ def make_app(orlop: Orlop) -> FastAPI:
     @app.get("/backups")
     def backups() -> list[str]:
         return [one["stamp"] for one in orlop.runs.values() if one["state"] == "done"]
-
-    @app.post("/backups/passphrase")
-    async def check_passphrase(request: Request) -> dict[str, str]:
-        held = (inventory.settings.get("schedule") or {}).get("passphrase")
-        check = secrets.token_hex(4)
-        orlop.checks[check] = held is None or held == (await request.json())["passphrase"]
-        return {"check": check}
-
-    @app.get("/backups/passphrase/{check}")
-    def passphrase_checked(check: str) -> dict[str, bool]:
-        if check not in orlop.checks:
-            raise HTTPException(404, "no such check")
-        return {"fits": orlop.checks[check]}
 
     @app.get("/backups/{run}")
     def one_backup(run: str) -> dict[str, str]:

@@ -85,10 +85,13 @@ class Inventory:
 
     def shown(self) -> dict[str, Any]:
         """Without passwords."""
-        people = {name: {"role": one["role"]} for name, one in self.lists["people"].items()}
+        told = {table: _named(held) for table, held in self.lists.items()}
+        told["people"] = [{"name": one["name"], "role": one["role"]} for one in told["people"]]
+        for switch in told["switches"]:
+            segments = sorted(switch["segments"].items())
+            switch["segments"] = [{"name": name, "number": number} for name, number in segments]
         return {
-            **{table: held for table, held in self.lists.items() if table != "people"},
-            "people": people,
+            **told,
             "administrator": self.settings["administrator"]["account"],
             "schedule": {
                 name: value
@@ -106,6 +109,10 @@ class Inventory:
         known = self.settings["administrator"]
         right = secrets.compare_digest(_hash(password, known["salt"]), known["hash"])
         return right and secrets.compare_digest(account, known["account"])
+
+
+def _named(held: dict[str, Any]) -> list[dict[str, Any]]:
+    return [{"name": name, **held[name]} for name in sorted(held)]
 
 
 LOADED = ("administrator", "network", "place", "schedule")

@@ -40,6 +40,8 @@ class Loading:
             values = json.loads(files.pop("network.json", b"{}"))
             content, history = opened(files, passphrase)
             _use(values, content["settings"])
+            if (refuses := self.inventory.folder / "refuses").exists():
+                raise Refused(refuses.read_text())
         except (Refused, ValueError, KeyError) as error:
             self.state, self.why = "failed", str(error)
             return

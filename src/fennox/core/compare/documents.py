@@ -75,6 +75,11 @@ def ignored(kind: Kind, path: str) -> bool:
     return any(noise.whole and wanted([noise.in_], path) for noise in kind.noise)
 
 
+def named_by(kind: Kind, path: str) -> str:
+    """The path; or the pattern of the noise to which the document's name belongs."""
+    return next((one.in_ for one in kind.noise if one.names and wanted([one.in_], path)), path)
+
+
 def changed(
     kind: Kind,
     part: str,

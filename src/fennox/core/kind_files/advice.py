@@ -15,6 +15,7 @@ from fennox.core.kinds.filling import placed_patterns
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
 from fennox.core.kinds.pushes import Push
+from fennox.core.kinds.sources import PartModel
 from fennox.core.kinds.steps import OFFERED
 
 _EVERY_STEP = frozenset(
@@ -53,6 +54,7 @@ def mistakes(kind: Kind) -> Iterator[Said]:
     yield from _run_by_interpreters(kind)
     yield from _not_of_the_verb(kind)
     yield from _unsound_paths(kind)
+    yield from _lists_of_other_parts(kind)
     for path, pattern in placed_regexes(kind):
         try:
             linear = regexes.compiled(pattern).linear
@@ -78,7 +80,8 @@ def doubts(kind: Kind) -> Iterator[Said]:
     if kind.restore is not None:
         put_back = kind.put_back()
         for number, part in enumerate(kind.part):
-            if part.name not in put_back and part.uses and not part.comes_by_itself:
+            told = all(source.setting is not None for source in part.source)  # by other steps
+            if part.name not in put_back and part.uses and not part.comes_by_itself and not told:
                 text = f"no step puts the part {part.name} back: a restore leaves it out"
                 yield (
                     ("part", number),
@@ -116,6 +119,39 @@ def doubts(kind: Kind) -> Iterator[Said]:
                 )
 
 
+def _lists_of_other_parts(kind: Kind) -> Iterator[Said]:
+    """Where a part is restored alone, the target is asked for this part and for what it needs. A
+    list from elsewhere would be empty, and everything would be missing.
+    """
+    read = {part.name: _documents(part) for part in kind.part}
+    needs = {part.name: part.needs for part in kind.part}
+    for path, step in placed_steps(kind):
+        if step.each is None or not step.parts or step.each.list not in kind.census:
+            continue
+        listed = [_literal(one.in_) for one in kind.census[step.each.list]]
+        for name in filter(needs.__contains__, step.parts):  # others are told elsewhere
+            held = [text for one in (name, *needs[name]) for text in read.get(one, [])]
+            if not any(_meet(ours, theirs) for ours in listed for theirs in held):
+                text = f"neither {name} nor what it needs reads the list {step.each.list}"
+                remedy = "Name the part that the list is read from in its needs."
+                yield (*path, "each"), text, remedy
+
+
+def _documents(part: PartModel) -> list[str]:
+    """The literal beginnings of the names of its documents."""
+    found = []
+    for source in part.source:
+        named = [*(source.files or []), *([source.document] if source.document else [])]
+        if source.push is not None and source.document is None:
+            named += [*source.push.files, *source.push.perhaps]
+        found += [_literal(text) for text in named]
+    return found
+
+
+def _meet(one: str, other: str) -> bool:
+    return one.startswith(other) or other.startswith(one)
+
+
 def _literal(pattern: str) -> str:
     """The literal beginning of a pattern, up to a wildcard or an unknown placeholder."""
     for sign in "*?[{":
@@ -134,7 +170,8 @@ def unknown_placeholders(kind: Kind) -> Iterator[Said]:
                 *(source.files or []),
                 *source.without,
             ]
-            allowed = settings | ({"each"} if source.each else set())
+            each = source.each or (source.ask is not None and source.ask.each)
+            allowed = settings | ({"each"} if each else set())
             allowed |= {"name"} if source.push else set()
             yield from _unknown(
                 ("part", number, "source", place), [*words, source.document or ""], allowed

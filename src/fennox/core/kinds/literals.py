@@ -13,3 +13,8 @@ FORWARD: tuple[Phase, ...] = get_args(Phase)[:-2]
 
 VersionRule = Literal["same", "same-major", "not-older", "any"]
 """How two versions must compare."""
+
+PlaceOf = Literal["hardware", "network", "name", "licence", "account"]
+"""What a value of the place belongs to. Of a licence or an account elsewhere there must not be two:
+who practises on a copy keeps the target's.
+"""

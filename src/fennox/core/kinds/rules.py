@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated
 
 from pydantic import Field, model_validator
 
 from fennox.core.kinds.actions import Action, KindModel, Request, Words
-from fennox.core.kinds.literals import Shape, VersionRule
+from fennox.core.kinds.literals import PlaceOf, Shape, VersionRule
 from fennox.core.kinds.sources import Expression, IniKey
 from fennox.core.names import Noun
 
@@ -177,7 +177,8 @@ class Program(KindModel):
 class Noise(KindModel):
     """Meaningless differences between takes, ignored by comparisons. ``lines``: lines that match
     this pattern. ``jsonpath``: these values of a structured document. ``whole``: the document's
-    whole content, so that only its existence counts.
+    whole content, so that only its existence counts; with ``names`` its name means nothing either,
+    as long as there is another that the pattern fits.
     """
 
     title: str
@@ -190,9 +191,13 @@ class Noise(KindModel):
     """A JSONPath to values."""
     whole: bool = False
     """The whole content."""
+    names: bool = False
+    """With `whole`: also the name."""
 
     @model_validator(mode="after")
     def one_way(self) -> Noise:
+        if self.names and not self.whole:
+            raise ValueError("names goes with whole")
         if sum((self.lines is not None, self.jsonpath is not None, self.whole)) != 1:
             raise ValueError("give exactly one of lines, jsonpath or whole")
         return self
@@ -292,7 +297,7 @@ class PlaceRule(KindModel):
     """A noun by which people choose it."""
     title: str
     """What it is."""
-    of: Literal["hardware", "network", "name", "licence"]
+    of: PlaceOf
     """What it belongs to. This and the purpose of a restore decide whose value is written."""
     in_: Annotated[list[str], Field(alias="in", min_length=1)]
     """Paths of documents, or patterns with `*`."""

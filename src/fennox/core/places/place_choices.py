@@ -206,7 +206,7 @@ def _default(
             if purpose == "seed" and rule.seeded and inputs.new_name is not None:
                 return "given", inputs.new_name
             return "backup", None
-        case "licence":
+        case "licence" | "account":  # two at once would be one too many
             return ("backup" if purpose in ("repair", "replace") else "target"), None
         case _:
             assert_never(rule.of)

@@ -8,10 +8,10 @@ from collections.abc import Iterator
 from typing import Literal
 
 from fennox.core.compare.model import DocumentChange
+from fennox.core.kinds.literals import PlaceOf
 from fennox.core.places.sheet_model import SheetModel
 
 PlaceChoice = Literal["backup", "target", "given"]
-PlaceOf = Literal["hardware", "network", "name", "licence"]
 
 
 class PlaceEntry(SheetModel):

@@ -99,7 +99,8 @@ async def live_side(
     counts: str,
     evaluates: Evaluates,
 ) -> Side:
-    """The system as it is now, read once; keeps only what differs from ``against``. Stores nothing.
+    """The system as it is now, read once; keeps only what differs from ``against``. Stores nothing,
+    and sets off no push.
     ``counts``: id of the machine that is the system now; the backup may be of an earlier machine.
     """
     machine = await identify(kind, link, settings)
@@ -112,7 +113,9 @@ async def live_side(
         )
     capture = Capture(kind, settings, machine)
     parts: dict[str, dict[str, Document]] = {
-        part.name: {} for part in kind.part if part.name in against.parts
+        part.name: {}
+        for part in kind.part
+        if part.name in against.parts and not part.comes_by_itself and not part.asks_for_push
     }
     held = _Held(_MAX_HELD)
     async with aclosing(read_documents(link, capture, list(parts))) as documents:
@@ -175,12 +178,18 @@ async def compare(
             f"One backup is of the kind {left.kind}, the other of {right.kind}.",
             "Compare two of the same kind.",
         )
+    sides = (left, right)
     shared = [name for name in left.parts if name in right.parts]
     walk = _Walk(kind, left, right, salt, evaluates, patches=patches, room=MOST_CHANGES)
     fits = fitting(only)
     for part in shared:
+        both = [{comparing.named_by(kind, path) for path in side.parts[part]} for side in sides]
         for path in filter(fits, sorted({*left.parts[part], *right.parts[part]})):
-            await walk.look(part, path)
+            name = comparing.named_by(kind, path)
+            if name != path and all(name in names for names in both):
+                walk.noise += 1
+            else:
+                await walk.look(part, path)
     if walk.is_empty and "*" not in only:
         raise NotFound(
             f"Neither side holds a document like {', '.join(map(printable, only))}.",
@@ -189,7 +198,7 @@ async def compare(
     whole = "*" in only
     lists = {*left.census, *right.census}
     same_lists = {name for name in lists if same_list(left.rules, right.rules, name)}
-    counted = [_counted(side, same_lists) for side in (left, right)]
+    counted = [_counted(side, same_lists) for side in sides]
     return Comparison(
         documents=walk.changes,
         lists=list_changes(*counted) if whole else [],

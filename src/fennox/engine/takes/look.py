@@ -4,12 +4,14 @@ nothing. The digests are keyed, so a thief of them learns neither names nor cont
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from contextlib import aclosing
 from dataclasses import dataclass
 
+from fennox.core.compare.documents import named_by
 from fennox.core.format.manifest import Document
 from fennox.core.format.primitives.secret import WriteSecret
+from fennox.core.kinds.model import Kind
 from fennox.core.names import printable
 from fennox.core.words import first_few
 from fennox.engine.backups.backup_reader import digest_of
@@ -66,12 +68,18 @@ async def plain_of(
     quiet = await evaluates.quiet_digests(capture.kind, capture.noisy)
     return {
         part: {
-            document.path: _text(quiet.get(document.path), document)
+            named_by(capture.kind, document.path): _told(capture.kind, quiet, document)
             for document in listed
             if (with_secrets or not document.secret) and document.path not in capture.moved
         }
         for part, listed in documents.items()
     }
+
+
+def _told(kind: Kind, quiet: Mapping[str, str], document: Document) -> str:
+    if named_by(kind, document.path) != document.path:
+        return "one of its name"
+    return _text(quiet.get(document.path), document)
 
 
 def _text(quiet: str | None, document: Document) -> str:

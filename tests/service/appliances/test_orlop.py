@@ -1,0 +1,183 @@
+"""A manager of virtualization hosts: it pushes, goes back into a new deployment alone, and needs
+its passphrase.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from fennox.client.api import ProblemError
+from fennox.wire.drops import DropWanted
+from fennox.wire.machines.enrolling import SystemChange
+from fennox.wire.stores import LoginChange, NewLoginPlace
+from saltmere.orlop.machine import OrlopMachine
+from tests.service.appliances.conftest import PHRASE, Estate, wanted
+
+
+def inventory(machine: OrlopMachine) -> Any:
+    return machine.request("GET", "/inventory")
+
+
+def entered(machine: OrlopMachine, there: OrlopMachine | None = None) -> OrlopMachine:
+    """With the login of the backup, perhaps at another's address."""
+    machine.account, machine.password = "keeper", "made-up-keeper"
+    if there is not None:
+        machine.host, machine.port = there.host, there.port
+    machine.wait()
+    return machine
+
+
+def test_a_take_holds_its_own_backup_and_a_comparison_says_what_changed(orlop: Estate) -> None:
+    first = orlop.take()
+    held = {one.path for one in orlop.client.documents(first)}
+    assert {"passphrase", "backup/network.json", "switches/fleet.json"} <= held
+    assert len([path for path in held if path.startswith("backup/orlop-")]) == 3
+    assert orlop.client.drop_of("orlop-1").files == []
+    assert orlop.changed(first, orlop.take()) == [], "only that it was encrypted anew"
+    orlop.manager.request("PUT", "/labels/winter", {"on": []})
+    assert orlop.changed(first, orlop.take()) == ["inventory.json"]
+    assert orlop.changed(first) == ["inventory.json"], "of the live one, which is not asked to push"
+
+
+def test_lost_it_comes_back_in_a_new_deployment_and_takes_over(orlop: Estate) -> None:
+    backup, before = orlop.take(), inventory(orlop.manager)
+    known = orlop.client.system("orlop-1").machine
+    orlop.manager.lose()
+    new = orlop.deploy()
+    sheet = orlop.draft(backup, new, place={"network-address": "backup"})
+    shown = orlop.client.sheet(sheet).sheet
+    [loads] = [step for step in shown.steps if step.do == "offer"]
+    assert (loads.stoppable, loads.no_return, loads.repeat) == (False, True, False)
+    assert "‹passphrase›" in loads.commands[-1]
+    assert PHRASE not in shown.model_dump_json()
+    orlop.restore(sheet)
+    loads = next(step for step in orlop.client.sheet(sheet).sheet.steps if step.do == "offer")
+    sent = f"{loads.size} bytes" if (loads.size or 0) < 1000 else f"{(loads.size or 0) / 1000:.1f}"
+    assert loads.detail.startswith("4 documents, ")
+    assert sent.split()[0] in loads.detail
+    assert inventory(entered(new, orlop.manager)) == before
+    orlop.client.accept_restore(sheet)
+    system = orlop.client.system("orlop-1")
+    assert system.address == new.address
+    assert system.key == new.fingerprint
+    assert system.machine is not None
+    assert known is not None
+    assert system.machine.id != known.id, "a new deployment is another machine"
+    again = orlop.take()
+    assert orlop.client.backup(again).findings == []
+
+
+def test_it_keeps_its_own_address_unless_somebody_chooses_otherwise(orlop: Estate) -> None:
+    backup = orlop.take()
+    orlop.manager.stop()
+    new = orlop.deploy()
+    orlop.restore(orlop.draft(backup, new))
+    assert inventory(entered(new))["administrator"] == "keeper"
+
+
+def test_practice_pushes_nowhere_and_leaves_the_old_one_alone(orlop: Estate) -> None:
+    schedule = {"hours": 24, "keep": 3, "history": True, "passphrase": PHRASE}
+    orlop.manager.request("PUT", "/backups/schedule", schedule)
+    backup, before = orlop.take(), inventory(orlop.manager)
+    new = orlop.deploy()
+    orlop.restore(orlop.draft(backup, new, purpose="practise"))
+    assert inventory(entered(new))["schedule"] == {}, "it would push under the other's name"
+    assert inventory(orlop.manager) == before
+    assert before["schedule"] == {"hours": 24, "keep": 3, "history": True}
+
+
+def test_it_goes_into_a_new_deployment_alone(orlop: Estate) -> None:
+    backup = orlop.take()
+    used = orlop.deploy()
+    used.request("POST", "/setup/begin")
+    sheet = orlop.client.sheet(orlop.draft(backup, used)).sheet
+    [said] = [one for one in sheet.findings if one.code == "target-otherwise"]
+    assert (said.severity, said.text) == (
+        "blocker",
+        "The target says state: running, and not fresh.",
+    )
+    assert "Deploy one on a host" in said.remedy
+
+
+def test_one_switch_goes_back_into_the_running_manager(orlop: Estate) -> None:
+    backup, before = orlop.take(), inventory(orlop.manager)
+    orlop.manager.request("DELETE", "/switches/fleet")
+    repair = {"purpose": "repair", "login": None, "parts": ["switches"], "at": None, "key": None}
+    sheet = orlop.draft(backup, orlop.manager, **repair)
+    [puts] = [step for step in orlop.client.sheet(sheet).sheet.steps if step.do == "upload"]
+    assert puts.names == ["fleet"]
+    assert puts.commands == ["PUT /switches/fleet  < switches/fleet.json"]
+    orlop.restore(sheet)
+    assert inventory(orlop.manager) == before
+
+
+def test_the_old_one_must_be_off_where_its_address_is_taken_over(orlop: Estate) -> None:
+    backup = orlop.take()
+    new = orlop.deploy()
+    sheet = orlop.draft(backup, new, place={"network-address": "backup"})
+    texts = [one.text for one in orlop.client.sheet(sheet).sheet.findings]
+    assert any("answers" in text and orlop.manager.address in text for text in texts), texts
+
+
+def test_another_passphrase_now_opens_the_backup_of_then(orlop: Estate) -> None:
+    backup = orlop.take()
+    orlop.client.change_login("orlop-phrase", LoginChange(password="mackerel over the mole"))
+    orlop.manager.stop()
+    new = orlop.deploy()
+    orlop.restore(orlop.draft(backup, new))
+    assert inventory(entered(new))["administrator"] == "keeper"
+
+
+def test_a_backup_without_history_says_so(orlop: Estate) -> None:
+    settings = {"passphrase": "orlop-phrase", "history": "no"}
+    orlop.client.change_system("orlop-1", SystemChange(settings=settings))
+    [said] = orlop.client.backup(orlop.take()).findings
+    assert said.text == (
+        "The backup holds no history: after a restore nobody can see who changed what before it."
+    )
+
+
+def test_the_passphrase_is_sent_nowhere_else(orlop: Estate) -> None:
+    """An operator drafts onto a machine of their own, with a login that may be used there."""
+    backup = orlop.take()
+    theirs = orlop.deploy()
+    place = NewLoginPlace(address=theirs.address, key=theirs.fingerprint)
+    orlop.client.admit_login("deploy", place)
+    with orlop.service.another("night-watch", "operator") as operator:
+        with pytest.raises(ProblemError, match="orlop-phrase does not belong at"):
+            operator.draft(wanted(backup, theirs))
+        orlop.client.admit_login("orlop-phrase", place)
+        operator.draft(wanted(backup, theirs))
+
+
+def test_a_load_that_fails_is_said_with_its_reason_and_nothing_was_loaded(orlop: Estate) -> None:
+    backup = orlop.take()
+    orlop.manager.stop()
+    new = orlop.deploy()
+    sheet = orlop.draft(backup, new)
+    (new.folder / "refuses").write_text("the disk of this deployment is too small")
+    run = orlop.service.ended(orlop.client.start_restore(sheet).id)
+    assert run.state == "failed"
+    assert run.reason == "/setup/load says failed: the disk of this deployment is too small."
+    about: Any = new.request("GET", "/about")
+    assert about["state"] == "fresh"
+    assert orlop.client.sheet(sheet).sheet.state == "failed"
+
+
+def test_the_drop_must_be_on(orlop: Estate) -> None:
+    backup = orlop.take()
+    orlop.client.change_drop(DropWanted(sftp=""))
+    sheet = orlop.client.sheet(orlop.draft(backup, orlop.deploy())).sheet
+    [said] = [one for one in sheet.findings if one.code == "drop-off"]
+    assert said.severity == "blocker"
+    assert said.remedy == "Switch it on: fennox drop set --sftp HOST:PORT"
+
+
+def test_a_login_that_is_a_secret_of_a_system_is_not_removed(orlop: Estate) -> None:
+    with pytest.raises(ProblemError, match="orlop-phrase is used by orlop-1"):
+        orlop.client.remove_login("orlop-phrase")
+    change = SystemChange(settings={"passphrase": "nobody"})
+    with pytest.raises(ProblemError, match="nobody does not exist"):
+        orlop.client.change_system("orlop-1", change)
