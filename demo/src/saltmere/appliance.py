@@ -48,6 +48,10 @@ class RunningAppliance:
         der = ssl.PEM_cert_to_DER_cert((self.folder / "certificate.pem").read_text())
         return "SHA256:" + base64.b64encode(hashlib.sha256(der).digest()).decode().rstrip("=")
 
+    def further(self) -> list[str]:
+        """More words for its program."""
+        return []
+
     def launch(self) -> None:
         words = [
             sys.executable,
@@ -58,6 +62,7 @@ class RunningAppliance:
             self.address,
         ]
         words += ["--clock", str(self.clock)] if self.clock else []
+        words += self.further()
         self._process = subprocess.Popen(
             words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
@@ -92,6 +97,11 @@ class RunningAppliance:
         shutil.rmtree(self.folder)
 
     def request(self, method: str, path: str, body: object = None) -> object:
+        data = self.fetch(path, method, body)
+        return json.loads(data) if data else None
+
+    def fetch(self, path: str, method: str = "GET", body: object = None) -> bytes:
+        """What it answers, as it is."""
         context = ssl.create_default_context(cafile=str(self.folder / "certificate.pem"))
         context.check_hostname = False
         login = base64.b64encode(f"{self.account}:{self.password}".encode()).decode()
@@ -102,5 +112,5 @@ class RunningAppliance:
             headers={"authorization": f"Basic {login}", "content-type": "application/json"},
         )
         with urllib.request.urlopen(request, context=context, timeout=10) as answer:  # noqa: S310
-            data = answer.read()
-        return json.loads(data) if data else None
+            held: bytes = answer.read()
+        return held

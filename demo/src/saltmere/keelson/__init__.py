@@ -1,0 +1,1 @@
+"""Keelson, a simulated virtualization host. Its manual: ``demo/docs/keelson.md``."""
