@@ -13,7 +13,9 @@ from fennox.wire.drops import DropWanted
 from fennox.wire.machines.enrolling import SystemChange
 from fennox.wire.stores import LoginChange, NewLoginPlace
 from saltmere.orlop.machine import OrlopMachine
-from tests.service.appliances.conftest import PHRASE, Estate, wanted
+from tests.service.appliances.conftest import PHRASE, Protected, wanted
+
+Orlop = Protected[OrlopMachine]
 
 
 def inventory(machine: OrlopMachine) -> Any:
@@ -29,23 +31,23 @@ def entered(machine: OrlopMachine, there: OrlopMachine | None = None) -> OrlopMa
     return machine
 
 
-def test_a_take_holds_its_own_backup_and_a_comparison_says_what_changed(orlop: Estate) -> None:
+def test_a_take_holds_its_own_backup_and_a_comparison_says_what_changed(orlop: Orlop) -> None:
     first = orlop.take()
     held = {one.path for one in orlop.client.documents(first)}
     assert {"passphrase", "backup/network.json", "switches/fleet.json"} <= held
     assert len([path for path in held if path.startswith("backup/orlop-")]) == 3
     assert orlop.client.drop_of("orlop-1").files == []
     assert orlop.changed(first, orlop.take()) == [], "only that it was encrypted anew"
-    orlop.manager.request("PUT", "/labels/winter", {"on": []})
+    orlop.machine.request("PUT", "/labels/winter", {"on": []})
     assert orlop.changed(first, orlop.take()) == ["inventory.json"]
     assert orlop.changed(first) == ["inventory.json"], "of the live one, which is not asked to push"
 
 
-def test_lost_it_comes_back_in_a_new_deployment_and_takes_over(orlop: Estate) -> None:
-    backup, before = orlop.take(), inventory(orlop.manager)
+def test_lost_it_comes_back_in_a_new_deployment_and_takes_over(orlop: Orlop) -> None:
+    backup, before = orlop.take(), inventory(orlop.machine)
     known = orlop.client.system("orlop-1").machine
-    orlop.manager.lose()
-    new = orlop.deploy()
+    orlop.machine.lose()
+    new = orlop.fresh()
     sheet = orlop.draft(backup, new, place={"network-address": "backup"})
     shown = orlop.client.sheet(sheet).sheet
     [loads] = [step for step in shown.steps if step.do == "offer"]
@@ -57,7 +59,7 @@ def test_lost_it_comes_back_in_a_new_deployment_and_takes_over(orlop: Estate) ->
     sent = f"{loads.size} bytes" if (loads.size or 0) < 1000 else f"{(loads.size or 0) / 1000:.1f}"
     assert loads.detail.startswith("4 documents, ")
     assert sent.split()[0] in loads.detail
-    assert inventory(entered(new, orlop.manager)) == before
+    assert inventory(entered(new, orlop.machine)) == before
     orlop.client.accept_restore(sheet)
     system = orlop.client.system("orlop-1")
     assert system.address == new.address
@@ -69,28 +71,28 @@ def test_lost_it_comes_back_in_a_new_deployment_and_takes_over(orlop: Estate) ->
     assert orlop.client.backup(again).findings == []
 
 
-def test_it_keeps_its_own_address_unless_somebody_chooses_otherwise(orlop: Estate) -> None:
+def test_it_keeps_its_own_address_unless_somebody_chooses_otherwise(orlop: Orlop) -> None:
     backup = orlop.take()
-    orlop.manager.stop()
-    new = orlop.deploy()
+    orlop.machine.stop()
+    new = orlop.fresh()
     orlop.restore(orlop.draft(backup, new))
     assert inventory(entered(new))["administrator"] == "keeper"
 
 
-def test_practice_pushes_nowhere_and_leaves_the_old_one_alone(orlop: Estate) -> None:
+def test_practice_pushes_nowhere_and_leaves_the_old_one_alone(orlop: Orlop) -> None:
     schedule = {"hours": 24, "keep": 3, "history": True, "passphrase": PHRASE}
-    orlop.manager.request("PUT", "/backups/schedule", schedule)
-    backup, before = orlop.take(), inventory(orlop.manager)
-    new = orlop.deploy()
+    orlop.machine.request("PUT", "/backups/schedule", schedule)
+    backup, before = orlop.take(), inventory(orlop.machine)
+    new = orlop.fresh()
     orlop.restore(orlop.draft(backup, new, purpose="practise"))
     assert inventory(entered(new))["schedule"] == {}, "it would push under the other's name"
-    assert inventory(orlop.manager) == before
+    assert inventory(orlop.machine) == before
     assert before["schedule"] == {"hours": 24, "keep": 3, "history": True}
 
 
-def test_it_goes_into_a_new_deployment_alone(orlop: Estate) -> None:
+def test_it_goes_into_a_new_deployment_alone(orlop: Orlop) -> None:
     backup = orlop.take()
-    used = orlop.deploy()
+    used = orlop.fresh()
     used.request("POST", "/setup/begin")
     sheet = orlop.client.sheet(orlop.draft(backup, used)).sheet
     [said] = [one for one in sheet.findings if one.code == "target-otherwise"]
@@ -101,36 +103,36 @@ def test_it_goes_into_a_new_deployment_alone(orlop: Estate) -> None:
     assert "Deploy one on a host" in said.remedy
 
 
-def test_one_switch_goes_back_into_the_running_manager(orlop: Estate) -> None:
-    backup, before = orlop.take(), inventory(orlop.manager)
-    orlop.manager.request("DELETE", "/switches/fleet")
+def test_one_switch_goes_back_into_the_running_manager(orlop: Orlop) -> None:
+    backup, before = orlop.take(), inventory(orlop.machine)
+    orlop.machine.request("DELETE", "/switches/fleet")
     repair = {"purpose": "repair", "login": None, "parts": ["switches"], "at": None, "key": None}
-    sheet = orlop.draft(backup, orlop.manager, **repair)
+    sheet = orlop.draft(backup, orlop.machine, **repair)
     [puts] = [step for step in orlop.client.sheet(sheet).sheet.steps if step.do == "upload"]
     assert puts.names == ["fleet"]
     assert puts.commands == ["PUT /switches/fleet  < switches/fleet.json"]
     orlop.restore(sheet)
-    assert inventory(orlop.manager) == before
+    assert inventory(orlop.machine) == before
 
 
-def test_the_old_one_must_be_off_where_its_address_is_taken_over(orlop: Estate) -> None:
+def test_the_old_one_must_be_off_where_its_address_is_taken_over(orlop: Orlop) -> None:
     backup = orlop.take()
-    new = orlop.deploy()
+    new = orlop.fresh()
     sheet = orlop.draft(backup, new, place={"network-address": "backup"})
     texts = [one.text for one in orlop.client.sheet(sheet).sheet.findings]
-    assert any("answers" in text and orlop.manager.address in text for text in texts), texts
+    assert any("answers" in text and orlop.machine.address in text for text in texts), texts
 
 
-def test_another_passphrase_now_opens_the_backup_of_then(orlop: Estate) -> None:
+def test_another_passphrase_now_opens_the_backup_of_then(orlop: Orlop) -> None:
     backup = orlop.take()
     orlop.client.change_login("orlop-phrase", LoginChange(password="mackerel over the mole"))
-    orlop.manager.stop()
-    new = orlop.deploy()
+    orlop.machine.stop()
+    new = orlop.fresh()
     orlop.restore(orlop.draft(backup, new))
     assert inventory(entered(new))["administrator"] == "keeper"
 
 
-def test_a_backup_without_history_says_so(orlop: Estate) -> None:
+def test_a_backup_without_history_says_so(orlop: Orlop) -> None:
     settings = {"passphrase": "orlop-phrase", "history": "no"}
     orlop.client.change_system("orlop-1", SystemChange(settings=settings))
     [said] = orlop.client.backup(orlop.take()).findings
@@ -139,10 +141,10 @@ def test_a_backup_without_history_says_so(orlop: Estate) -> None:
     )
 
 
-def test_the_passphrase_is_sent_nowhere_else(orlop: Estate) -> None:
+def test_the_passphrase_is_sent_nowhere_else(orlop: Orlop) -> None:
     """An operator drafts onto a machine of their own, with a login that may be used there."""
     backup = orlop.take()
-    theirs = orlop.deploy()
+    theirs = orlop.fresh()
     place = NewLoginPlace(address=theirs.address, key=theirs.fingerprint)
     orlop.client.admit_login("deploy", place)
     with orlop.service.another("night-watch", "operator") as operator:
@@ -152,10 +154,10 @@ def test_the_passphrase_is_sent_nowhere_else(orlop: Estate) -> None:
         operator.draft(wanted(backup, theirs))
 
 
-def test_a_load_that_fails_is_said_with_its_reason_and_nothing_was_loaded(orlop: Estate) -> None:
+def test_a_load_that_fails_is_said_with_its_reason_and_nothing_was_loaded(orlop: Orlop) -> None:
     backup = orlop.take()
-    orlop.manager.stop()
-    new = orlop.deploy()
+    orlop.machine.stop()
+    new = orlop.fresh()
     sheet = orlop.draft(backup, new)
     (new.folder / "refuses").write_text("the disk of this deployment is too small")
     run = orlop.service.ended(orlop.client.start_restore(sheet).id)
@@ -166,16 +168,16 @@ def test_a_load_that_fails_is_said_with_its_reason_and_nothing_was_loaded(orlop:
     assert orlop.client.sheet(sheet).sheet.state == "failed"
 
 
-def test_the_drop_must_be_on(orlop: Estate) -> None:
+def test_the_drop_must_be_on(orlop: Orlop) -> None:
     backup = orlop.take()
     orlop.client.change_drop(DropWanted(sftp=""))
-    sheet = orlop.client.sheet(orlop.draft(backup, orlop.deploy())).sheet
+    sheet = orlop.client.sheet(orlop.draft(backup, orlop.fresh())).sheet
     [said] = [one for one in sheet.findings if one.code == "drop-off"]
     assert said.severity == "blocker"
     assert said.remedy == "Switch it on: fennox drop set --sftp HOST:PORT"
 
 
-def test_a_login_that_is_a_secret_of_a_system_is_not_removed(orlop: Estate) -> None:
+def test_a_login_that_is_a_secret_of_a_system_is_not_removed(orlop: Orlop) -> None:
     with pytest.raises(ProblemError, match="orlop-phrase is used by orlop-1"):
         orlop.client.remove_login("orlop-phrase")
     change = SystemChange(settings={"passphrase": "nobody"})

@@ -4,11 +4,14 @@ use is not asked.
 
 from __future__ import annotations
 
+import asyncio
 from typing import Any
 
 import psycopg
 import pytest
 from sqlalchemy import text
+from sqlalchemy.ext.asyncio import create_async_engine
+from sqlalchemy.pool import QueuePool
 
 from fennox.service.foundation import connection_pool
 from fennox.service.machines.context import Context
@@ -64,3 +67,28 @@ async def test_one_that_is_gone_is_replaced_before_anyone_notices(
         await another.execute(f"{end} and pid <> pg_backend_pid()")
     assert await backend(context) != gone
     assert asked
+
+
+async def test_a_pool_ends_when_cancelled_tasks_have_given_their_connections_back(
+    database: str,
+) -> None:
+    """A connection that was given back a moment later was found open by the garbage collector."""
+    engine = create_async_engine(database)
+    taken, giving_back = asyncio.Event(), asyncio.Event()
+
+    async def work() -> None:
+        async with engine.connect() as connection:
+            await connection.execute(text("select 1"))
+            taken.set()
+            await giving_back.wait()
+
+    working = asyncio.create_task(work())
+    await taken.wait()
+    closing = asyncio.create_task(connection_pool.close(engine))
+    done, _ = await asyncio.wait({closing}, timeout=0.1)
+    assert not done
+    giving_back.set()
+    await asyncio.gather(working, closing)
+    pool = engine.sync_engine.pool
+    assert isinstance(pool, QueuePool)
+    assert (pool.checkedin(), pool.checkedout()) == (0, 0)

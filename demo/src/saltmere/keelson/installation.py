@@ -26,8 +26,8 @@ class LoadRefused(Exception):
 class Installation:
     """``etc``: one file for each thing; ``keys``: of the sealed stores."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path, build: str = BUILD) -> None:
+        self.folder, self.build = folder, build
         self.etc, self.keys, self.inbox = folder / "etc", folder / "keys", folder / "inbox"
 
     def install(self, address: str, partition: int) -> None:
@@ -99,7 +99,7 @@ class Installation:
         """A tar of everything, with the build it was made by."""
         out = io.BytesIO()
         with tarfile.open(fileobj=out, mode="w:gz", compresslevel=1) as tar:
-            _add(tar, "build", BUILD.encode())
+            _add(tar, "build", self.build.encode())
             for path in sorted(self.etc.rglob("*.json")):
                 _add(tar, f"etc/{path.relative_to(self.etc)}", path.read_bytes())
             for path in sorted(self.keys.iterdir()):
@@ -115,8 +115,8 @@ class Installation:
             raise LoadRefused("the host is not quiet")
         held = _opened(file)
         build = held.get("build", b"").decode()
-        if build != BUILD:
-            raise LoadRefused(f"this is a bundle of build {build}, and the host has {BUILD}")
+        if build != self.build:
+            raise LoadRefused(f"this is a bundle of build {build}, and the host has {self.build}")
         if "etc/administrator.json" not in held:
             raise LoadRefused("settings.kbl is no whole bundle")
         (self.folder / "loaded").touch()

@@ -9,7 +9,7 @@ from fastapi import Depends, FastAPI, HTTPException, Request
 from fastapi.responses import Response
 from fastapi.security import HTTPBasic, HTTPBasicCredentials
 
-from saltmere.keelson.installation import BUILD, PRODUCT, TABLES, VERSION, Installation
+from saltmere.keelson.installation import PRODUCT, TABLES, VERSION, Installation
 
 _LOOKS = 2  # at a bundle before it is ready
 
@@ -33,7 +33,7 @@ def make_app(
             "id": installation.get("id"),
             "product": PRODUCT,
             "version": VERSION,
-            "build": BUILD,
+            "build": installation.build,
             "name": installation.get("network")["name"],
             "partition": installation.get("partition"),
             "licence": installation.get("licence"),
@@ -106,6 +106,10 @@ def make_app(
             raise HTTPException(409, "the host is quiet")
         machine = installation.get(f"machines/{name}")
         installation.put(f"machines/{name}", {**machine, "on": on})
+
+    @app.get("/running")
+    def running() -> dict[str, str]:
+        return {"running": ", ".join(installation.running_machines()) or "none"}
 
     @app.post("/bundles")
     def make_bundle() -> dict[str, str]:

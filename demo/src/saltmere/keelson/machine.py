@@ -16,9 +16,11 @@ class KeelsonHost(RunningAppliance):
     password: str = "install"
     shell_port: int = 2222
     partition: int = 32
+    build: str = ""
 
     def further(self) -> list[str]:
-        return ["--shell-port", str(self.shell_port), "--partition", str(self.partition)]
+        words = ["--shell-port", str(self.shell_port), "--partition", str(self.partition)]
+        return words + (["--build", self.build] if self.build else [])
 
     def configure(self, name: str, account: str, password: str, *, licence: str) -> None:
         """Make it a host as Saltmere Ferries has them."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 from contextlib import suppress
-from pathlib import Path
 
 import asyncssh
 import uvicorn
@@ -39,11 +38,8 @@ class _Shell:
             self._acceptor = None
 
 
-async def run(
-    folder: Path, address: str, shell_port: int, partition: int, now: Callable[[], float]
-) -> None:
-    installation = Installation(folder)
-    installation.install(address, partition)
+async def run(installation: Installation, shell_port: int, now: Callable[[], float]) -> None:
+    folder = installation.folder
     while True:
         installation.take_effect()
         restart = asyncio.Event()

@@ -126,6 +126,11 @@ def _lists(kind: Kind) -> Iterator[Said]:
         *((("defaults", name), name) for name in kind.defaults),
         *((("requires", "names"), name) for name in kind.requires.names),
         *(
+            (("restore", "entrance", "key_in"), kind.restore.entrance.key_in)
+            for _ in range(1)
+            if kind.restore and kind.restore.entrance and kind.restore.entrance.key_in
+        ),
+        *(
             (("requires", "target", number, "in"), must.in_)
             for number, must in enumerate(kind.requires.target)
         ),

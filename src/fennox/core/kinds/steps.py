@@ -170,11 +170,15 @@ class UndoStep(StepModel):
 
 class Entrance(KindModel):
     """Where a restore acts, if not where the system is read: steps connect there; reading and the
-    proof do not.
+    proof do not. Where it is reached otherwise than the system, commands go to the one and requests
+    to the other.
     """
 
     reach: Literal["ssh", "https"]
     """By SSH or HTTPS."""
+    key_in: str | None = None
+    """A census list of the target that holds its fingerprint: the entrance is closed until a step
+    opens it, so it can be seen by nobody before."""
     shell: Literal["posix", "powershell"] = "posix"
     """What commands are quoted for."""
     port: Annotated[int, Field(ge=1, le=65535)]

@@ -62,6 +62,13 @@ def written_parts(kind: Kind, parts: list[str]) -> list[str]:
     return [part for part in parts if part in writing]
 
 
+def sent_parts(kind: Kind, parts: list[str]) -> list[str]:
+    """As :func:`written_parts`, and those whose documents are fed to a command of the target."""
+    fed = {name for step in kind.steps_that_feed() for name in step.parts}
+    written = written_parts(kind, parts)
+    return [part for part in parts if part in fed or part in written]
+
+
 def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
     """Essential parts that are not chosen: such a target is not the whole system."""
     return {part.name for part in kind.part if part.essential and not part.comes_by_itself} - set(

@@ -250,11 +250,13 @@ class ReachedTarget:
     def _whose_login(self) -> WhoseLogin:
         return "after" if self.sheet.rejoined and self.sheet.after.login == "system" else "target"
 
-    async def _acting(self) -> Link:
+    async def _acting(self, reach: Literal["ssh", "https"]) -> Link:
         """Where steps connect: the kind's entrance on the machine as it answers now, otherwise
-        where it is read.
+        where it is read. ``reach``: how a step of this sort acts.
         """
-        if self.sheet.entrance is None:
+        entrance = self.kind.restore.entrance if self.kind.restore is not None else None
+        apart = entrance is not None and entrance.reach not in (reach, self.kind.reach)
+        if self.sheet.entrance is None or apart:
             return await self.current()
         if self._entrance is None:
             place = self.sheet.entrance
@@ -267,7 +269,7 @@ class ReachedTarget:
         return self._entrance
 
     async def shell(self) -> Shell:
-        link = await self._acting()
+        link = await self._acting("ssh")
         if not isinstance(link, Shell):
             raise FarSideFailed(
                 "This step runs a command, but the target has no shell.", "Fix the kind file."
@@ -275,7 +277,7 @@ class ReachedTarget:
         return link
 
     async def web(self) -> Web:
-        link = await self._acting()
+        link = await self._acting("https")
         if not isinstance(link, Web):
             raise FarSideFailed(
                 "This step sends a request, but the target is reached by SSH.",

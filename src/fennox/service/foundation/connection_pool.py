@@ -1,18 +1,23 @@
-"""Probing database connections after idle time only. Probing every time would cost a round trip per
-transaction.
+"""Probing database connections after idle time only, since probing every time would cost a round
+trip per transaction; and the orderly end of a pool.
 """
 
 from __future__ import annotations
 
+import asyncio
 import time
+from contextlib import suppress
 from typing import Any
 
 from sqlalchemy import event
 from sqlalchemy.exc import InvalidatePoolError
 from sqlalchemy.ext.asyncio import AsyncEngine
+from sqlalchemy.pool import QueuePool
 
 _IDLE = 1  # seconds; a database that is back sooner costs one failed query
 _USED = "last used"
+_GIVEN_BACK_WITHIN = 5.0  # seconds
+_PAUSE = 0.01  # seconds
 
 
 def ask_the_idle(engine: AsyncEngine) -> None:
@@ -33,3 +38,16 @@ def ask_the_idle(engine: AsyncEngine) -> None:
 
     event.listen(pool, "checkin", used)
     event.listen(pool, "checkout", taken)
+
+
+async def close(engine: AsyncEngine) -> None:
+    """Wait until tasks that were just cancelled have given their connections back, which they do in
+    the background, and end the pool. What is not given back in time is dropped with the process.
+    """
+    pool = engine.sync_engine.pool
+    assert isinstance(pool, QueuePool)
+    with suppress(TimeoutError):
+        async with asyncio.timeout(_GIVEN_BACK_WITHIN):
+            while pool.checkedout():  # noqa: ASYNC110 - the pool tells of it before it is done
+                await asyncio.sleep(_PAUSE)
+    await engine.dispose()

@@ -22,7 +22,7 @@ from fennox.core.errors import MendSettings, NotFound, Outdated
 from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.evaluator_pool import Evaluators
 from fennox.links.secure_shell.kept_connections import KeptLinks
-from fennox.service.foundation import postgresql, session_guard
+from fennox.service.foundation import connection_pool, postgresql, session_guard
 from fennox.service.foundation.clock import Now, real_now
 from fennox.service.foundation.fair_share import KEPT_AT, Turns
 from fennox.service.foundation.key_file import KeyFile
@@ -140,7 +140,7 @@ class Context:
         await self.evaluators.close()
         await self.readings.close()
         await self.stores.close()
-        await self.engine.dispose()
+        await connection_pool.close(self.engine)
 
 
 async def open_context(

@@ -63,6 +63,11 @@ def of_sheet(place: Place, login: Login, secrets: Mapping[str, str]) -> Use:
     return Use(login, place.address, place.key, secrets)
 
 
+def told_by_target(login: Login, address: str) -> Use:
+    """A further entrance of a machine where the login belongs, and which tells its key itself."""
+    return Use(login, address, None)
+
+
 def to_enrol(
     who: Person,
     login: Login | None,

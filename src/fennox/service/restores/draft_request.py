@@ -111,7 +111,10 @@ async def target(
         host = wanted.entrance.at or parse_address(address, kind.port).host
         there = str(parse_address(host, entrance.port))
         by = await named(session, Login, wanted.entrance.login) if wanted.entrance.login else login
-        at_entrance = await login_uses.aimed(session, who, by, there, wanted.entrance.key)
+        if entrance.key_in is not None and by.id == login.id:
+            at_entrance = login_uses.told_by_target(by, there)
+        else:
+            at_entrance = await login_uses.aimed(session, who, by, there, wanted.entrance.key)
     return AimedDraft(backup, system, spare, kind, wanted.purpose, use, entrance, at_entrance)
 
 
@@ -233,7 +236,8 @@ async def must_be_accepted(context: Context, aimed: AimedDraft) -> None:
     if aimed.use.key is None:
         await _show_key(context, aimed.kind, aimed.use, way)
     at_entrance = aimed.at_entrance
-    if aimed.entrance is not None and at_entrance is not None and at_entrance.key is None:
+    closed = aimed.entrance is not None and aimed.entrance.key_in is not None
+    if aimed.entrance is not None and at_entrance is not None and not (at_entrance.key or closed):
         await _show_key(context, aimed.entrance, at_entrance, way)
 
 
@@ -273,6 +277,6 @@ async def enqueue(
 
 
 def _aim(use: login_uses.Use) -> Aim:
+    """An empty key: the target tells it."""
     assert use.login is not None
-    assert use.key is not None
-    return Aim(login=use.login.id, address=use.address, key=use.key)
+    return Aim(login=use.login.id, address=use.address, key=use.key or "")

@@ -11,6 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.runs import SheetRow
 from fennox.catalogue.models.systems import Login
+from fennox.core.errors import FarSideFailed
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
 from fennox.core.facts.run_results import DraftResult
@@ -118,7 +119,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     source = await _source(context, material, backup, parts, target, order.purpose)
     hinders = await offering.what_hinders(context, kind)
     source = replace(source, standing=[*source.standing, *found, *hinders])
-    entrance = await _checked_entrance(context, kind, material.way, order.entrance)
+    entrance = await _checked_entrance(context, kind, material.way, order.entrance, target)
     spare = material.spare.name if material.spare is not None else None
     way_back = None
     if back is not None:
@@ -177,9 +178,9 @@ async def _placed(
         new_name=order.new_name,
         given=order.places,
     )
-    written = plan_inputs.written_parts(kind, parts)
+    sent = plan_inputs.sent_parts(kind, parts)
     placed, findings = await placing.place(
-        material.reader, filled, written, target, wishes, context.readings
+        material.reader, filled, sent, target, wishes, context.readings
     )
     return PlacedBackup(material.reader, filled, placed, context.readings), findings
 
@@ -218,14 +219,24 @@ async def _source(
 
 
 async def _checked_entrance(
-    context: Context, kind: Kind, way: Way, wanted: Aim | None
+    context: Context, kind: Kind, way: Way, wanted: Aim | None, target: Target
 ) -> Place | None:
-    """The entrance used by the steps; checks now that it accepts the login."""
+    """The entrance used by the steps; checks now that it accepts the login, unless it is closed
+    until a step opens it. Raises FarSideFailed if the target does not tell its key.
+    """
     entrance = kind.restore.entrance if kind.restore is not None else None
     if entrance is None or wanted is None:
         return None
     async with context.session() as session:
         login = await session.get_one(Login, wanted.login)
+    if entrance.key_in is not None:
+        told = target.census.get(entrance.key_in, [])
+        if not told:
+            raise FarSideFailed(
+                f"The target does not tell the key of its entrance ({entrance.key_in}).",
+                "Check that the machine is of this kind.",
+            )
+        return Place(address=wanted.address, account=login.account, key=told[0])
     place = Place(address=wanted.address, account=login.account, key=wanted.key)
     link = await context.machines.connect(entrance, login_uses.of_sheet(place, login, {}), way)
     await link.close()
