@@ -80,8 +80,7 @@ def doubts(kind: Kind) -> Iterator[Said]:
     if kind.restore is not None:
         put_back = kind.put_back()
         for number, part in enumerate(kind.part):
-            told = all(source.setting is not None for source in part.source)  # by other steps
-            if part.name not in put_back and part.uses and not part.comes_by_itself and not told:
+            if part.name not in put_back and part.uses and not part.comes_by_itself:
                 text = f"no step puts the part {part.name} back: a restore leaves it out"
                 yield (
                     ("part", number),

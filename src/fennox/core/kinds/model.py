@@ -132,9 +132,11 @@ class Kind(KindModel):
         return self.restore.steps() if self.restore is not None else []
 
     def put_back(self) -> frozenset[str]:
-        """Parts that a step restores or asks a person to restore."""
+        """Parts that a step restores, tells the target or asks a person to restore."""
         puts = ("command", "write", "upload", "offer", "gate", "request")
-        return frozenset(part for _, step in self.steps() if step.do in puts for part in step.parts)
+        told = [part.name for part in self.part if all(one.setting for one in part.source)]
+        by_steps = (part for _, step in self.steps() if step.do in puts for part in step.parts)
+        return frozenset([*by_steps, *told])
 
     def undo_steps(self) -> list[UndoStep]:
         return self.restore.undo if self.restore is not None else []

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import AsyncGenerator, AsyncIterator
+from datetime import UTC, datetime
 
 import anyio
 
@@ -43,6 +44,7 @@ from fennox.links.base import Link
 _LONGEST_MANIFEST = 4 * 1024 * 1024  # bytes
 _LOOKED_THROUGH = 1024 * 1024  # bytes of a file in which `fits` is looked for
 _LOOK_EVERY = 0.5  # seconds
+_EVER = datetime.max.replace(tzinfo=UTC)
 
 
 async def read_pushed(
@@ -147,11 +149,17 @@ async def _sent(link: Link | None, request: Request, values: dict[str, str]) -> 
 async def _wait(drop: Drop, push: Push, part: PartModel, before: set[str]) -> Whole:
     """``before``: ids of what lay there when it was asked for, and is none of it."""
     said = "nothing has arrived"
+    seen: list[Arrival] = []
+    quiet_from = anyio.current_time()
     with anyio.move_on_after(push.within):
         while True:
             arrivals = [one for one in drop.arrivals() if one.id not in before]
             mine = [one for one in arrivals if belongs(push, one.name)]
-            judged = judge(push, mine, await told_of(drop, push, mine), drop.now())
+            if mine != seen:
+                seen, quiet_from = mine, anyio.current_time() + push.quiet
+            # by seconds that have passed: the clock by which files arrived may be set meanwhile
+            now = _EVER if anyio.current_time() >= quiet_from else drop.now()
+            judged = judge(push, mine, await told_of(drop, push, mine), now)
             if isinstance(judged, Whole):
                 return judged
             if isinstance(judged, Lacking):
