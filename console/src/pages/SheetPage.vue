@@ -180,6 +180,13 @@ const answer = useMutation({
                 <code>{{ sheet.entrance.address }}</code> as {{ sheet.entrance.account }}
               </td>
             </tr>
+            <tr v-for="(login, secret) in sheet.seen_secrets" :key="secret">
+              <td class="text-muted">Secret</td>
+              <td>
+                {{ secret }}: <template v-if="login">of the login {{ login }}</template
+                ><template v-else>the system has none</template>
+              </td>
+            </tr>
             <tr>
               <td class="text-muted">Machine</td>
               <td>

@@ -14,6 +14,7 @@ from pathlib import Path
 from saltmere import roles
 from saltmere.linux import LinuxServer, save_key
 from saltmere.skerry import Skerry
+from saltmere.virtualization import Virtualization
 
 SSH_PORT, HTTPS_PORT = 2222, 8443
 
@@ -45,6 +46,7 @@ class Estate:
     clock: Path
     linux: dict[str, LinuxServer] = field(default_factory=dict)
     skerries: dict[str, Skerry] = field(default_factory=dict)
+    virtualization: Virtualization = field(init=False)
 
     def __post_init__(self) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
@@ -60,6 +62,7 @@ class Estate:
             self.linux[name] = LinuxServer(self.folder / name, address, SSH_PORT)
         for name, address in [(n, a) for n, (a, _, _) in SKERRIES.items()] + [FRESH_SKERRY]:
             self.skerries[name] = Skerry(self.folder / name, address, HTTPS_PORT, clock=self.clock)
+        self.virtualization = Virtualization(self.folder, self.clock, self._secret)
 
     def _secret(self, name: str) -> str:
         path = self.folder / name
@@ -71,7 +74,8 @@ class Estate:
     def taken_ports(self) -> list[str]:
         """Addresses of ours at which something else already answers."""
         places = [(server.host, server.port) for server in self.linux.values()]
-        places += [(appliance.host, appliance.port) for appliance in self.skerries.values()]
+        appliances = [*self.skerries.values(), *self.virtualization.all()]
+        places += [(appliance.host, appliance.port) for appliance in appliances]
         return [f"{host}:{port}" for host, port in places if answers(host, port)]
 
     def start(self) -> None:
@@ -89,6 +93,7 @@ class Estate:
             appliance.wait()
             if name in SKERRIES and appliance.account == "admin":
                 appliance.configure(SKERRIES[name][2], ADMINISTRATOR, self.skerry_password)
+        self.virtualization.start()
 
     def _install(self, name: str, server: LinuxServer) -> None:
         if name in (FRESH_LINUX[0], SPARE[0]):
@@ -119,6 +124,7 @@ class Estate:
             server.stop()
         for appliance in self.skerries.values():
             appliance.stop()
+        self.virtualization.stop()
 
 
 _STATIC = """auto eth0

@@ -30,10 +30,12 @@ from saltmere.estate import (
 )
 from saltmere.linux import SSH_RESTART
 from saltmere.service import Interface, Refused
+from saltmere.virtualization import ROUTINE
 
 DAYS = 60
 ZONE = ZoneInfo("Europe/Oslo")
 HOURS = {"every-night": (2, 40), "skerries": (2, 50)}
+WEEKLY = {ROUTINE: (3, 0)}
 DAILY_FROM = 39  # before, a week has one night of backups
 CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY = (
     18,
@@ -153,6 +155,7 @@ class Story:
             ("northness-watch", ["quay-mail"]),
         ):
             call("PATCH", f"/systems/{name}", {"needs": needed})
+        self.estate.virtualization.prepare(call)
         ladder = "everything for 14 days, daily for 45 days, monthly for 7 years, always 3"
         for name, systems, store in (
             ("every-night", "kind=linux-server", "harbour"),
@@ -220,9 +223,10 @@ class Story:
 
     def _night(self, morning: datetime) -> None:
         """Put the clock a moment past the last due time, and wait for the runs of all routines."""
+        hours = HOURS | (WEEKLY if morning.weekday() == 0 else {})
         due = {
             name: morning.replace(hour=hour, minute=minute)
-            for name, (hour, minute) in HOURS.items()
+            for name, (hour, minute) in hours.items()
         }
         self._at(max(due.values()) + timedelta(seconds=20))
         limit = time.monotonic() + 180
@@ -250,6 +254,11 @@ class Story:
             store = chance.choice(list(SKERRIES))
             body = {"quota": 50, "password": f"made-up-{day}"}
             self.estate.skerries[store].request("PUT", f"/api/users/purser-{day:02}", body)
+        if day % 9 == 4:
+            told = {"segments": {"deck-a": 110, "deck-b": 120, f"deck-{day}": 100 + day}}
+            hosts = sorted(self.estate.virtualization.hosts)[:2]
+            switch = {**told, "hosts": hosts}
+            self.estate.virtualization.manager.request("PUT", "/switches/fleet", switch)
         if day == CERTIFICATE_DAY:
             roles.renew_certificate(self.estate.linux["quay-web"], datetime.fromtimestamp(now, UTC))
         if day == EMPTIED_DAY:

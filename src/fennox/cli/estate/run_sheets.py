@@ -53,6 +53,8 @@ def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
     yield "parts", ", ".join(sheet.parts)
     settings = (f"{name}={value}" for name, value in sheet.settings.items())
     yield "settings", "; ".join(settings) or "none"
+    for name, login in sheet.seen_secrets.items():
+        yield f"secret {name}", login or "the system has none"
     yield "afterwards at", f"{place.address}: {sheet.after.address_because}"
     yield "signing in as", f"{place.account}: {sheet.after.account_because}"
     yield "known by", f"{place.key}: {sheet.after.key_because}"

@@ -62,6 +62,8 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
 def _next_step(system: SystemShown, reach: str) -> str:
     if system.spare:
         return f"Practise on it: fennox restore draft BACKUP --practise --onto {system.name}"
+    if any(finding.code == "drop-no-login" for finding in system.missing):
+        return f"Let it push: fennox drop login add {system.name}"
     match reach:
         case "push":
             return f"Let it push: fennox drop login add {system.name}"

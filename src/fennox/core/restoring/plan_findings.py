@@ -257,9 +257,8 @@ def _overwrites(overwrites: Overwrites) -> Iterator[Finding]:
         yield _say(
             "note",
             "overwrites",
-            f"{overwrites.changed_count} documents of the target are overwritten, "
-            f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has"
-            " stay.",
+            f"Documents of the target: {overwrites.changed_count} overwritten,"
+            f" {overwrites.added_count} added, {overwrites.staying_count} that only it has stay.",
         )
 
 

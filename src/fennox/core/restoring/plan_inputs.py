@@ -33,7 +33,8 @@ class Target:
 class RestoreSource:
     """The backup as planning needs it. ``head``, ``documents``: as they will be written, with the
     values of the place in ``placed``; ``sizes``: of those documents, in bytes. ``standing``:
-    findings about it, such as doubtful, expired, damaged.
+    findings about it, such as doubtful, expired, damaged. ``offered_at``: placeholders of steps
+    that offer something, as far as they are known.
     """
 
     backup: str
@@ -49,6 +50,7 @@ class RestoreSource:
     taken: datetime | None = None
     standing: list[Finding] = field(default_factory=list)
     placed: Placed = field(default_factory=Placed)
+    offered_at: Mapping[str, str] = field(default_factory=dict)
 
 
 def written_parts(kind: Kind, parts: list[str]) -> list[str]:

@@ -75,7 +75,7 @@ def plan(
         target = _without(target, set(intent.way_back.added))
     overwrites = compare_documents(kind, source, target, parts)
     saves = purposes.saves(intent.purpose, intent.spare)
-    shown = {**settings, **veiled(kind)}
+    shown = {**settings, **veiled(kind), **source.offered_at}
     steps = steps_of(kind, source, read, parts, shown, saves=saves, back=intent.way_back)
     undo = undo_steps(kind, source.head, target.census, steps, shown)
     after = _what_follows(kind, source, target, parts)

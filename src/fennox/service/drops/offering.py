@@ -85,19 +85,36 @@ class DropOffers:
 _REMEDY = "Switch it on: fennox drop set --sftp HOST:PORT"
 
 
-async def what_hinders(context: Context, kind: Kind) -> list[Finding]:
-    """A blocker where a restore would have to offer something and cannot."""
+@dataclass(frozen=True)
+class OfferOutlook:
+    """``findings``: why nothing can be offered. ``values``: placeholders that are known before."""
+
+    findings: list[Finding]
+    values: dict[str, str]
+
+
+async def outlook(context: Context, kind: Kind) -> OfferOutlook:
+    """For the draft of a restore whose steps offer something."""
     offering = [step.title for _, step in kind.steps() if step.do == "offer"]
     if not offering:
-        return []
+        return OfferOutlook([], {})
     async with context.session() as session:
         row = await settings_row(session)
     if row is None or not row.sftp:
-        text = f"{offering[0]}: the target fetches documents from the drop by SFTP, which is off."
-        return [Finding(severity="blocker", code="drop-off", text=text, remedy=_REMEDY)]
+        return _off(f"{offering[0]}: the target fetches documents by SFTP, which is off.")
     listening = await asyncio.to_thread(read_status, context.settings.state)
     problem = next((one.problem for one in listening if one.protocol == "sftp"), "")
     if problem:
-        text = f"{offering[0]}: the target fetches documents from the drop. {problem}"
-        return [Finding(severity="blocker", code="drop-off", text=text, remedy=_REMEDY)]
-    return []
+        return _off(f"{offering[0]}: the target fetches documents from the drop. {problem}")
+    there = parse_address(told(row, row.sftp), PORTS["sftp"])
+    values = {
+        "offer-host": there.host,
+        "offer-port": str(there.port),
+        "offer-key": row.host_key,
+    }
+    return OfferOutlook([], values)
+
+
+def _off(text: str) -> OfferOutlook:
+    found = Finding(severity="blocker", code="drop-off", text=text, remedy=_REMEDY)
+    return OfferOutlook([found], {})

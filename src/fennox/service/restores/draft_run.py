@@ -117,8 +117,9 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     settings = values_of(kind, dict(system.settings) if back is None else back.data.settings)
     backup, found = await _placed(context, material, kind, parts, target, order, settings)
     source = await _source(context, material, backup, parts, target, order.purpose)
-    hinders = await offering.what_hinders(context, kind)
-    source = replace(source, standing=[*source.standing, *found, *hinders])
+    offers = await offering.outlook(context, kind)
+    standing = [*source.standing, *found, *offers.findings]
+    source = replace(source, standing=standing, offered_at=offers.values)
     entrance = await _checked_entrance(context, kind, material.way, order.entrance, target)
     spare = material.spare.name if material.spare is not None else None
     way_back = None
