@@ -319,6 +319,8 @@ def test_an_older_kind_still_takes_plain_names() -> None:
         ('in = "state"\nholds', 'in = "stat"\nholds', "stat"),
         ('poll = { path = "/setup/load" }\nuntil', "until", ""),
         ("whole = true\nnames", "names", "names goes with whole"),
+        ('job = "$.run"', 'job = "$[run"', "the JSONPath does not compile"),
+        ('why = "$.why"', 'why = "$.."', "the JSONPath does not compile"),
         ('until = { jsonpath = "$.state", equals = "loaded"', "#", "poll needs until"),
         ('do = "offer"\nparts = ["backup", "network"]', 'do = "offer"', "needs parts"),
     ],

@@ -84,3 +84,41 @@ def test_another_major_version_or_rubbish_is_refused_and_changes_nothing(place: 
         with pytest.raises(urllib.error.HTTPError, match="422"):
             fresh.request("POST", "/api/import", wrong)
     assert fresh.request("GET", "/api/health") == {"health": "ok"}
+
+
+def volumes(appliance: Skerry) -> dict[str, tuple[bool, bool]]:
+    state: Any = appliance.request("GET", "/api/state")
+    return {one["name"]: (one["found"], one["open"]) for one in state["volumes"]}
+
+
+def test_volumes_are_found_by_id_and_sealed_ones_need_their_keys(place: Place) -> None:
+    old = place()
+    old.configure("quay", "keeper", "made-up-password")
+    old.add_volumes()
+    assert volumes(old) == {"charts": (True, True), "crew-files": (True, True)}
+    bundle, keys = export(old, "yes"), old.request("GET", "/api/keys")
+    assert "crew-files" in str(bundle)
+    assert not any(str(key) in str(bundle) for key in dict(keys).values())  # type: ignore[call-overload]
+    old.lose()
+    elsewhere, moved = place(), place(disks=old.disks)
+    for appliance in (elsewhere, moved):
+        load(appliance, bundle)
+        appliance.host, appliance.port = old.host, old.port
+        appliance.account, appliance.password = "keeper", "made-up-password"
+        appliance.wait()
+        found = volumes(appliance)
+        if appliance is moved:
+            assert found == {"charts": (True, True), "crew-files": (True, False)}
+            appliance.request("POST", "/api/keys", keys)
+            assert volumes(appliance)["crew-files"] == (True, True)
+        else:
+            assert found == {"charts": (False, False), "crew-files": (False, False)}
+        appliance.stop()
+
+
+def test_another_version_is_refused(place: Place) -> None:
+    old, other = place(), place(version="4.2c")
+    bundle = export(old, "yes")
+    other.request("PUT", "/api/quiet", {"quiet": True})
+    with pytest.raises(urllib.error.HTTPError, match="422"):
+        other.request("POST", "/api/import", bundle)

@@ -10,17 +10,20 @@ import pytest
 from saltmere.skerry import Skerry
 from tests.places import free_port, loopback
 
-Place = Callable[[], Skerry]
+Place = Callable[..., Skerry]
 
 
 @pytest.fixture
 def place(tmp_path: Path) -> Iterator[Place]:
-    """Put up a freshly installed appliance."""
+    """Put up a freshly installed appliance, perhaps with the disks of another, or of another
+    version.
+    """
     made: list[Skerry] = []
 
-    def put_up() -> Skerry:
+    def put_up(disks: Path | None = None, version: str = "") -> Skerry:
         host = loopback()
-        appliance = Skerry(tmp_path / f"skerry-{len(made)}", host, free_port(host))
+        folder = tmp_path / f"skerry-{len(made)}"
+        appliance = Skerry(folder, host, free_port(host), data=disks, version=version)
         made.append(appliance)
         appliance.start()
         return appliance

@@ -15,7 +15,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
 from saltmere.certificates import make_certificate
 
-PRODUCT, VERSION, BUILD = "skerry", "4.2b", "4.2b-118"
+PRODUCT, VERSION = "skerry", "4.2b"
 
 _TABLES = """
 create table about (serial text, secret_key blob, quiet integer);
@@ -26,19 +26,33 @@ create table shares (name text primary key, pool text, readers text, is_default 
 create table users (name text primary key, quota integer, password blob, is_default integer);
 create table services (name text primary key, enabled integer);
 """
+_VOLUMES = """
+create table if not exists volumes (name text primary key, id text, sealed integer);
+create table if not exists volume_keys (id text primary key, key blob);
+"""
 
 
 class Appliance:
-    """What is on the appliance's own disk."""
+    """What is on the appliance's boot device. ``data``: where its volumes lie."""
 
-    def __init__(self, folder: Path, fresh_host: str, fresh_port: int) -> None:
-        self.folder = folder
+    def __init__(
+        self,
+        folder: Path,
+        fresh_host: str,
+        fresh_port: int,
+        data: Path | None = None,
+        version: str = VERSION,
+    ) -> None:
+        self.folder, self.version = folder, version
+        self.data = data or folder.with_name(f"{folder.name}-data")
         folder.mkdir(parents=True, exist_ok=True)
+        self.data.mkdir(parents=True, exist_ok=True)
         fresh = not (folder / "appliance.db").exists()
         self.db = sqlite3.connect(
             folder / "appliance.db", isolation_level=None, check_same_thread=False
         )
         self.exports: dict[str, tuple[int, bytes]] = {}
+        self.db.executescript(_VOLUMES)  # an older appliance has none of these
         if fresh:
             self._install(fresh_host, fresh_port)
 
@@ -88,12 +102,43 @@ class Appliance:
             _hash(password, salt), hashed
         )
 
+    def make_volume(self, name: str, *, sealed: bool) -> None:
+        """Its device bears the id, and a digest of the key."""
+        id_ = f"VOL-{secrets.token_hex(6).upper()}"
+        key = secrets.token_bytes(32) if sealed else b""
+        if sealed:
+            self.db.execute("insert into volume_keys values (?, ?)", (id_, key))
+        told = {"id": id_, "sealed": sealed, "of": hashlib.sha256(key).hexdigest()}
+        (self.data / f"{id_}.volume").write_text(json.dumps(told))
+        self.db.execute("insert or replace into volumes values (?, ?, ?)", (name, id_, int(sealed)))
+
+    def volumes(self) -> list[dict[str, Any]]:
+        keys = dict(self.rows("select id, key from volume_keys"))
+        told = []
+        for name, id_, sealed in self.rows("select * from volumes order by name"):
+            device = self.data / f"{id_}.volume"
+            of = json.loads(device.read_text())["of"] if device.exists() else ""
+            is_open = bool(of) and (
+                not sealed or (id_ in keys and hashlib.sha256(keys[id_]).hexdigest() == of)
+            )
+            told.append({"name": name, "id": id_, "found": bool(of), "open": is_open})
+        return told
+
+    def keys(self) -> dict[str, str]:
+        return {id_: _text(key) for id_, key in self.rows("select id, key from volume_keys")}
+
+    def take_in(self, keys: dict[str, str]) -> None:
+        self.db.executemany(
+            "insert or ignore into volume_keys values (?, ?)",
+            [(id_, _bytes(key)) for id_, key in keys.items()],
+        )
+
     def export(self, with_key: bool) -> bytes:
         host, port, name = self.one("select host, port, name from network")
         account, salt, hashed = self.one("select account, salt, hash from administrator")
         bundle = {
             "format": "skerry-export",
-            "version": VERSION,
+            "version": self.version,
             "network": {"host": host, "port": port, "name": name, "address": f"{host}:{port}"},
             "administrator": {"account": account, "salt": _text(salt), "hash": _text(hashed)},
             "pools": [
@@ -114,6 +159,10 @@ class Appliance:
                 for n, e in self.rows("select * from services order by name")
             ],
         }
+        bundle["volumes"] = [
+            {"name": n, "id": i, "sealed": bool(s)}
+            for n, i, s in self.rows("select * from volumes order by name")
+        ]
         if with_key:
             bundle["secret_key"] = _text(self.secret_key)
         return json.dumps(bundle, indent=1, sort_keys=True).encode()
@@ -123,7 +172,7 @@ class Appliance:
         db, network, admin = self.db, bundle["network"], bundle["administrator"]
         db.execute("begin")
         try:
-            for table in ("pools", "services"):
+            for table in ("pools", "services", "volumes"):
                 db.execute(f"delete from {table}")  # noqa: S608 - a fixed name
             for table in ("shares", "users"):
                 db.execute(f"delete from {table} where not is_default")  # noqa: S608 - a fixed name
@@ -153,6 +202,10 @@ class Appliance:
                 [(u["name"], u["quota"], _bytes(u["password"])) for u in bundle["users"]],
             )
             db.executemany(
+                "insert into volumes values (?, ?, ?)",
+                [(v["name"], v["id"], int(v["sealed"])) for v in bundle["volumes"]],
+            )
+            db.executemany(
                 "insert into services values (?, ?)",
                 [(s["name"], int(s["enabled"])) for s in bundle["services"]],
             )
@@ -174,6 +227,10 @@ class Appliance:
                     "default": bool(d),
                 }
                 for n, _, p, d in self.rows("select * from users order by name")
+            ],
+            "volumes": self.volumes(),
+            "permissions": [
+                f"{n}: {r}" for n, _, r, _ in self.rows("select * from shares order by name")
             ],
             "pools": [n for (n, _) in self.rows("select * from pools order by name")],
             "services": [n for n, e in self.rows("select * from services order by name") if e],

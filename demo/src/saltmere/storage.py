@@ -1,29 +1,5 @@
-"""Skerry, a simulated storage appliance with an HTTPS interface of its own.
-
-MANUAL
-
-1. Start: ``python -m saltmere.storage FOLDER --fresh-address HOST:PORT``. An empty folder is a
-   freshly installed appliance: a new serial number, a self-signed certificate, the login ``admin``
-   / ``admin``, the default share ``public`` and the default user ``guest``. It answers at the fresh
-   address until its network settings say otherwise.
-2. Every request needs the administrator's login (RFC 7617). ``GET /api/about`` tells serial,
-   product and version; ``GET /api/state`` the shares, users, pools and services as they are, and
-   whether each user's password is known.
-3. Changing: ``PUT`` and ``DELETE`` of ``/api/shares/NAME`` and ``/api/users/NAME``, ``PUT
-   /api/pools/NAME``, ``PUT /api/services/NAME``, ``PUT /api/administrator``, ``PUT /api/network``
-   (takes effect at the next restart).
-4. Export: ``POST /api/exports`` with ``{"secret_key": "yes" or "no"}`` answers an id; ``GET
-   /api/exports/ID`` tells ``working`` or ``ready``; ``GET /api/exports/ID/file`` fetches it. Users'
-   passwords are stored encrypted under the appliance's secret key. An export without that key holds
-   them all the same, but nothing can decrypt them elsewhere.
-5. Import: in the quiet state (``PUT /api/quiet``, ``{"quiet": true}``), ``POST /api/import`` with
-   an export. Shares, users, pools and services are replaced, but the default objects stay. The
-   appliance then restarts by itself and comes back at the address, and with the administrator's
-   login, of the export; its serial number and certificate stay. Until it restarts it goes on
-   answering as before, from its old address. An export of another major version is refused. The
-   quiet state ends only when told so.
-6. ``GET /api/time`` tells the appliance's clock, in seconds since 1970; with ``--clock SOCKET`` it
-   is the estate's. ``GET /api/health`` answers ``ok`` once every share's pool is there.
+"""Skerry, a simulated storage appliance with an HTTPS interface of its own. Its manual:
+``demo/docs/skerry.md``.
 """
 
 import argparse
@@ -41,7 +17,7 @@ from fastapi.responses import JSONResponse, Response
 from fastapi.security import HTTPBasic, HTTPBasicCredentials
 
 from saltmere.clock import Follower
-from saltmere.skerry_state import BUILD, PRODUCT, VERSION, Appliance
+from saltmere.skerry_state import PRODUCT, VERSION, Appliance
 
 _EXPORT_LOOKS = 2  # looks at an export before it is ready
 _RESTART_SECONDS = 0.4
@@ -62,8 +38,8 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
         return {
             "serial": serial,
             "product": PRODUCT,
-            "version": VERSION,
-            "build": BUILD,
+            "version": appliance.version,
+            "build": f"{appliance.version}-118",
             "name": name,
         }
 
@@ -79,7 +55,24 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
     def health() -> dict[str, str]:
         pools = {name for (name, _) in appliance.rows("select * from pools")} | {"none"}
         lacking = [n for n, p, _, _ in appliance.rows("select * from shares") if p not in pools]
-        return {"health": f"pools missing for {', '.join(lacking)}" if lacking else "ok"}
+        said = [f"pools missing for {', '.join(lacking)}"] if lacking else []
+        for volume in appliance.volumes():
+            if not volume["open"]:
+                why = "closed" if volume["found"] else "not found"
+                said.append(f"volume {volume['name']} {why}")
+        return {"health": "; ".join(said) or "ok"}
+
+    @app.put("/api/volumes/{name}")
+    async def put_volume(name: str, request: Request) -> None:
+        appliance.make_volume(name, sealed=bool((await request.json())["sealed"]))
+
+    @app.get("/api/keys")
+    def keys() -> dict[str, str]:
+        return appliance.keys()
+
+    @app.post("/api/keys")
+    async def take_in(request: Request) -> None:
+        appliance.take_in(json.loads(await request.body()))
 
     @app.put("/api/shares/{name}")
     async def put_share(name: str, request: Request) -> None:
@@ -167,10 +160,7 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
             raise HTTPException(409, "enter the quiet state first")
         try:
             bundle = json.loads(await request.body())
-            if (
-                bundle["format"] != "skerry-export"
-                or bundle["version"].split(".")[0] != VERSION.split(".")[0]
-            ):
+            if bundle["format"] != "skerry-export" or bundle["version"] != appliance.version:
                 raise HTTPException(422, "not an export of this version")
             appliance.load(bundle)
         except (KeyError, TypeError, ValueError) as error:
@@ -181,9 +171,9 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
     return app
 
 
-async def run(folder: Path, fresh_host: str, fresh_port: int, now: Callable[[], float]) -> None:
+async def run(appliance: Appliance, now: Callable[[], float]) -> None:
     """Serve, and after an import restart by itself at the address of its network settings."""
-    appliance = Appliance(folder, fresh_host, fresh_port)
+    folder = appliance.folder
     while True:
         restart = asyncio.Event()
         host, port, _ = appliance.one("select host, port, name from network")
@@ -222,8 +212,13 @@ if __name__ == "__main__":
     )
     parser.add_argument("folder", type=Path)
     parser.add_argument("--fresh-address", required=True)
+    parser.add_argument("--data", type=Path)
+    parser.add_argument("--version", default=VERSION)
     parser.add_argument("--clock", type=Path)
     arguments = parser.parse_args()
     fresh_host, fresh_port = arguments.fresh_address.rsplit(":", 1)
     now = Follower(arguments.clock).now if arguments.clock else time.time
-    asyncio.run(run(arguments.folder, fresh_host, int(fresh_port), now))
+    appliance = Appliance(
+        arguments.folder, fresh_host, int(fresh_port), arguments.data, arguments.version
+    )
+    asyncio.run(run(appliance, now))

@@ -115,7 +115,7 @@ async def test_an_appliance_that_has_not_restarted_yet_is_not_taken_for_one_that
     sheet = await keeper.draft(taken, spot(appliance), keeper.login)
     await keeper.restore(sheet, taken)
     assert sheet.state == "proved", sheet.proof
-    [loading] = [step for step in sheet.steps if step.do == "upload"]
+    [loading] = [step for step in sheet.steps if step.do == "upload" and not step.repeat]
     [reached] = [step for step in sheet.steps if step.do == "rejoin"]
     assert loading.ended is not None
     assert reached.detail == f"keeper at {appliance.address}, after it had gone"
@@ -175,7 +175,8 @@ async def test_a_load_that_was_begun_and_not_confirmed_is_asked_about_and_never_
     with pytest.raises(Unreachable):
         await keeper.restore(sheet, taken)
     keeper.connect = connect  # type: ignore[method-assign]
-    assert [step.state for step in sheet.steps if step.do == "upload"] == ["unknown"]
+    uploads = [step.state for step in sheet.steps if step.do == "upload"]
+    assert uploads == ["unknown", "waiting"]
     await keeper.restore(sheet, taken)
     second = sheet.open_gate()
     assert second is not None
@@ -233,3 +234,47 @@ async def test_the_way_back_brings_address_login_and_objects_of_before(
     await keeper.restore(way, safety)
     assert way.state == "proved", way.proof
     assert fresh.request("GET", "/api/state") == before
+
+
+async def test_a_lost_boot_device_costs_no_volume(
+    vault: Vault, appliance: Skerry, place: Place
+) -> None:
+    """The disks are put into a new one; the sealed volume opens by the key of the backup."""
+    appliance.add_volumes()
+    keeper = keeper_of(vault, appliance)
+    taken = await keeper.take()
+    appliance.lose()
+    fresh = place(disks=appliance.disks)
+    sheet = await keeper.draft(taken, spot(fresh), Credential("admin", password="admin"))
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "proved", sheet.proof
+    assert sheet.proof is not None
+    counts = {item.name: (item.backup, item.fresh, item.after) for item in sheet.proof.lists}
+    assert counts["volumes that are open"] == (2, 0, 2)
+    assert counts["share permissions"] == (5, 1, 5)
+
+
+async def test_volumes_that_are_not_there_are_missing_from_the_proof(
+    vault: Vault, appliance: Skerry, place: Place
+) -> None:
+    """Somebody forgot to move the disks."""
+    appliance.add_volumes()
+    keeper = keeper_of(vault, appliance)
+    taken = await keeper.take()
+    appliance.lose()
+    sheet = await keeper.draft(taken, spot(place()), Credential("admin", password="admin"))
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "not proved"
+    assert sheet.proof is not None
+    [found] = [one for one in sheet.proof.lists if one.name == "volumes that were found"]
+    assert found.missing == ["charts", "crew-files"]
+
+
+async def test_another_version_is_a_blocker(vault: Vault, appliance: Skerry, place: Place) -> None:
+    keeper = keeper_of(vault, appliance)
+    taken = await keeper.take()
+    other = place(version="4.2c")
+    sheet = await keeper.draft(taken, spot(other), Credential("admin", password="admin"))
+    [blocker] = sheet.blockers()
+    assert "version 4.2b" in blocker.text
+    assert "4.2c" in blocker.text

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from fennox.wire.backups import NewTake
 from saltmere.keelson.machine import KeelsonHost
 from tests.service.appliances.conftest import Protected
 from tests.service.running import came_to
@@ -38,6 +39,14 @@ def test_a_comparison_says_exactly_what_changed(keelson: Keelson) -> None:
     assert keelson.changed(first) == []
     keelson.machine.request("PUT", "/rules/watch", {"opens": "9100 from 10.20.4.0/24"})
     assert keelson.changed(first) == ["settings.json"]
+
+
+def test_half_a_bundle_is_not_taken_for_one(keelson: Keelson) -> None:
+    (keelson.machine.folder / "halves").touch()
+    run = keelson.service.ended(keelson.client.take(NewTake(system="keelson-1")).id)
+    assert run.state == "failed"
+    assert "is not what the machine says it is: its sha256 is another one." in run.reason
+    assert keelson.client.backups(system="keelson-1") == []
 
 
 def test_lost_it_comes_back_on_a_new_installation_and_takes_over(keelson: Keelson) -> None:

@@ -65,7 +65,7 @@ def a_push(*gauges: str, depth: int = 4) -> dict[str, bytes]:
 def switched_on(service: Service, client: Client) -> None:
     host = loopback()
     client.change_drop(DropWanted(sftp=f"{host}:{free_port(host)}"))
-    until(lambda: [one.problem for one in client.drop().listening] == [""], "it listens", limit=30)
+    until(lambda: [one.problem for one in client.drop().listening] == [""], "it listens")
 
 
 def enrolled(service: Service, client: Client, name: str = "pier-recorder") -> DropLoginMade:
@@ -225,7 +225,7 @@ def receivers(service: Service) -> list[int]:
         if not process.name.isdigit():
             continue
         with suppress(OSError):  # it has just ended
-            is_one = b"wiring import receive" in (process / "cmdline").read_bytes()
+            is_one = b"receiver import receive" in (process / "cmdline").read_bytes()
             if is_one and service.database.encode() in (process / "environ").read_bytes():
                 found.append(int(process.name))
     return found

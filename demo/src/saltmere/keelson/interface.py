@@ -1,5 +1,6 @@
 """Keelson's HTTPS interface."""
 
+import hashlib
 import secrets
 from collections.abc import Awaitable, Callable
 from typing import Annotated, Any
@@ -123,13 +124,17 @@ def make_app(
             raise HTTPException(404, "no such bundle")
         left = bundles[id_][0]
         bundles[id_][0] = max(left - 1, 0)
-        return {"state": "writing" if left else "ready"}
+        digest = hashlib.sha256(bundles[id_][1]).hexdigest()
+        return {"state": "writing"} if left else {"state": "ready", "sha256": digest}
 
     @app.get("/bundles/{id_}/file")
     def fetch(id_: str) -> Response:
         if id_ not in bundles or bundles[id_][0]:
             raise HTTPException(409, "the bundle is not ready")
-        return Response(bundles.pop(id_)[1], media_type="application/octet-stream")
+        data = bundles.pop(id_)[1]
+        if (installation.folder / "halves").exists():  # a trap: ready, and only half of it comes
+            data = data[: len(data) // 2]
+        return Response(data, media_type="application/octet-stream")
 
     @app.put("/{table}/{name}")
     async def put(table: str, name: str, request: Request) -> None:

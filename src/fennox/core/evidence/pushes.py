@@ -119,8 +119,12 @@ def digest_wanted(told: Told | None, name: str) -> tuple[str, str] | None:
     """The algorithm's name in hashlib and the digest that the manifest tells of a file, if it
     does.
     """
-    said = told.digests.get(name, "") if told is not None else ""
-    algorithm = DIGESTS.get(len(said))
+    return algorithm_of(told.digests.get(name, "") if told is not None else "")
+
+
+def algorithm_of(digest: str) -> tuple[str, str] | None:
+    """The algorithm's name in hashlib, and the digest; None: it is none that is known here."""
+    algorithm = DIGESTS.get(len(digest))
     if algorithm is None or algorithm not in hashlib.algorithms_available:
         return None
-    return algorithm, said
+    return algorithm, digest.lower()

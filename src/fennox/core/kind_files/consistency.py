@@ -208,7 +208,7 @@ def _secrets(kind: Kind) -> Iterator[Said]:
                 )
     if not secret:
         return
-    for path, text in _texts(kind.model_dump(by_alias=True, exclude_unset=True), ()):
+    for path, text in texts_of(kind):
         for name in sorted(secret & set(PLACEHOLDER.findall(text))):
             if "json" not in path:
                 yield (
@@ -216,6 +216,11 @@ def _secrets(kind: Kind) -> Iterator[Said]:
                     f"the secret {{{name}}} may stand in the body of a request alone",
                     "Send it as json of a request.",
                 )
+
+
+def texts_of(kind: Kind) -> Iterator[tuple[Path, str]]:
+    """Every text that the file gives, with its path."""
+    yield from _texts(kind.model_dump(by_alias=True, exclude_unset=True), ())
 
 
 def _texts(value: object, path: Path) -> Iterator[tuple[Path, str]]:

@@ -7,12 +7,14 @@ from collections.abc import Iterator
 import jsonpath_rfc9535
 from lxml import etree
 
-from fennox.core.kind_files.consistency import placed_steps
+from fennox.core.kind_files.consistency import placed_steps, texts_of
 from fennox.core.kinds import regexes
 from fennox.core.kinds.expressions import IDENTITY
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
 from fennox.core.kinds.sources import Expression
+
+_PATHS_OF_REQUESTS = ("job", "why", "digest", "jsonpath")
 
 
 def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
@@ -25,6 +27,9 @@ def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
     for table in ("noise", "hidden", "place"):
         for number, rule in enumerate(getattr(kind, table)):
             yield from _check_path((table, number, "jsonpath"), rule.jsonpath)
+    for where, text in texts_of(kind):
+        if where[0] in ("part", "restore") and where[-1] in _PATHS_OF_REQUESTS:
+            yield from _check_path(where, text)
     for number, place in enumerate(kind.place):
         yield from _check_xpath(("place", number, "xpath"), place.xpath)
 

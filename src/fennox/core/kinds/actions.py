@@ -90,9 +90,14 @@ class Ask(KindModel):
     """When the polled answer is final."""
     fetch: Request
     """The request whose answer is the document."""
+    digest: str | None = None
+    """A JSONPath, in the final answer to `poll`, to the document's digest as hex (MD5, SHA-1,
+    SHA-256, SHA-384 or SHA-512, told apart by its length): half of it is not taken for all."""
 
     @model_validator(mode="after")
     def whole(self) -> Ask:
         if (self.poll is None) != (self.until is None):
             raise ValueError("poll and until belong together")
+        if self.digest is not None and self.poll is None:
+            raise ValueError("digest is read from the answer to poll")
         return self

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import AsyncGenerator, Awaitable, Callable, Mapping
 from contextlib import aclosing
@@ -9,6 +10,7 @@ from contextlib import aclosing
 import anyio
 
 from fennox.core.errors import FarSideFailed, MendSettings
+from fennox.core.evidence.pushes import algorithm_of
 from fennox.core.kinds import expressions
 from fennox.core.kinds.actions import Ask, EachAsked, Request, Until
 from fennox.core.kinds.expressions import filled, filled_json, named_in_json
@@ -35,11 +37,22 @@ async def asked(web: Web, ask: Ask, values: Mapping[str, str]) -> AsyncGenerator
         answer = await _send(web, ask.start, values)
         if ask.job is not None:
             values["job"] = one_value(ask.job, answer, "the answer to the start of the export")
+    told: tuple[str, str] | None = None
     if ask.poll is not None and ask.until is not None:
-        await poll_until(web, ask.poll, ask.until, values)
+        final = await poll_until(web, ask.poll, ask.until, values)
+        if ask.digest is not None:
+            told = algorithm_of(one_value(ask.digest, final, ask.poll.path))
+    digest = hashlib.new(told[0], usedforsecurity=False) if told is not None else None
     async with aclosing(web.download(ask.fetch.method, filled(ask.fetch.path, values))) as blocks:
         async for block in blocks:
+            if digest is not None:
+                digest.update(block)
             yield block
+    if digest is not None and told is not None and digest.hexdigest() != told[1]:
+        raise FarSideFailed(
+            f"{ask.fetch.path} is not what the machine says it is: its {told[0]} is another one.",
+            "Take the backup again; check the machine if it happens again.",
+        )
 
 
 async def _send(web: Web, request: Request, values: Mapping[str, str]) -> bytes:
@@ -72,9 +85,9 @@ async def poll_until(
     until: Until,
     values: Mapping[str, str],
     each_time: Callable[[], Awaitable[None]] | None = None,
-) -> None:
-    """Ask again, a little later each time, until the answer is final. ``each_time``: called
-    between.
+) -> bytes:
+    """Ask again, a little later each time, until the answer is final; returns that answer.
+    ``each_time``: called between.
     """
     pause = 0.05
     with anyio.move_on_after(until.limit):
@@ -82,7 +95,7 @@ async def poll_until(
             body = await _send(web, request, values)
             state = one_value(until.jsonpath, body, request.path)
             if state == until.equals:
-                return
+                return body
             if until.fails is not None and state == until.fails:
                 why = one_value(until.why, body, request.path) if until.why is not None else ""
                 said = printable(": ".join(filter(None, (state, why))))[:300]

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import os
 import signal
 import sys
 from asyncio.subprocess import Process
@@ -18,6 +19,7 @@ from typing import Any, Literal
 
 import structlog
 
+from fennox import logs
 from fennox.catalogue.models.drops import DropSettings
 from fennox.core.errors import TryLater
 from fennox.drop.ftp_server import FtpServerThread
@@ -32,11 +34,13 @@ from fennox.service.drops.spools import offers_of, spool_of
 from fennox.service.foundation.notifications import CHANGED, listen
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context
+from fennox.service.processes.process_context import open_process
 from fennox.wire.drops import DropListening
 
 log: Any = structlog.get_logger()
 
 _RELOAD_EVERY = 30.0  # seconds, in case a notification was lost
+_LONGEST_TOLD = 65536  # bytes; a pipe holds as many
 _PAUSE = 2.0  # seconds until an address that was taken is tried again
 
 
@@ -170,7 +174,25 @@ async def until_told(work: asyncio.Task[None]) -> None:
         await work
 
 
-_CHILD = "from fennox.service.processes.wiring import receive; receive()"
+def receive() -> None:
+    """The process of the receiving end, begun by the service, which tells it the settings in the
+    first line of standard input.
+    """
+    told = json.loads(os.read(sys.stdin.fileno(), _LONGEST_TOLD))
+    settings = Settings(**told["settings"])
+    logs.start(settings.log)
+
+    async def run() -> None:
+        context = await open_process(settings, Path(told["clock"]) if told["clock"] else None)
+        try:
+            await until_told(asyncio.create_task(Receiver(context).serve()))
+        finally:
+            await context.close()
+
+    asyncio.run(run())
+
+
+_CHILD = "from fennox.service.processes.receiver import receive; receive()"
 
 
 async def keep_receiving(context: Context, clock: Path | None) -> None:

@@ -4,14 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import gc
-import json
-import os
 import signal
-import sys
 from collections.abc import AsyncIterator, Callable
-from contextlib import asynccontextmanager, suppress
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -21,24 +17,22 @@ from pydantic import ValidationError
 
 from fennox import logs
 from fennox.catalogue import schema
-from fennox.core.errors import MendSettings, TryLater
+from fennox.core.errors import MendSettings
 from fennox.engine.backups import opened_store
 from fennox.links.base import Credential
 from fennox.service.access_control import local_recovery
 from fennox.service.concerns import alert_messages
-from fennox.service.foundation import key_file, memory, session_guard
-from fennox.service.foundation.clock import SimulatedClock, real_now
-from fennox.service.foundation.fair_share import Turns
+from fennox.service.foundation import key_file
 from fennox.service.foundation.notifications import listen
 from fennox.service.foundation.settings import Settings
 from fennox.service.http import web_server
-from fennox.service.machines.context import Context, open_context
 from fennox.service.own_state import own_backup, rebuild_service
 from fennox.service.own_state.own_backup import OwnBackup
 from fennox.service.own_state.rebuilt_secrets import Rebuilt
 from fennox.service.people import first_administrator
 from fennox.service.processes import receiver, reseal
 from fennox.service.processes.app import make_app
+from fennox.service.processes.process_context import open_process
 from fennox.service.processes.scheduler import Scheduler
 from fennox.service.processes.worker import RunWorker
 from fennox.service.runs import progress_log
@@ -48,8 +42,6 @@ from fennox.stores.opening import open_store
 
 log: Any = structlog.get_logger()
 
-_TRIES = 10  # attempts to open the database, a second apart
-_LONGEST_TOLD = 65536  # bytes; a pipe holds as many
 _SITE_SLOTS = 4  # concurrent runs at sites, in a service without other slots
 
 
@@ -74,31 +66,6 @@ def _begin(settings: Settings) -> None:
     )
 
 
-async def _context(settings: Settings, clock: Path | None, turns: Turns | None = None) -> Context:
-    if not memory.keep_small():
-        log.warning("memory may grow", reason="the C library does not report how it keeps memory")
-    session_guard.strict = settings.strict_sessions
-    clock_set = asyncio.Event()
-    loop = asyncio.get_running_loop()
-
-    def told() -> None:
-        with suppress(RuntimeError):  # it is over
-            loop.call_soon_threadsafe(clock_set.set)
-
-    now = SimulatedClock(clock, told).now if clock else real_now
-    wrapping = settings.token() if settings.key_keeper == "pkcs11" else None
-    keys = key_file.load(settings.state, settings.key_keeper, settings.credentials, wrapping)
-    simulated = clock is not None
-    opening = partial(
-        open_context, settings, now, keys, simulated=simulated, turns=turns, clock_set=clock_set
-    )
-    for _ in range(_TRIES):
-        with suppress(TryLater):  # it was reachable a moment ago
-            return await opening()
-        await asyncio.sleep(1)
-    return await opening()
-
-
 @dataclass(frozen=True)
 class RebuildPlace:
     """A store's address and login, before it is in a catalogue."""
@@ -119,7 +86,7 @@ async def rebuild(
     """Rebuild a service into an empty database; ``confirm`` raises if the person declines."""
     logs.start(settings.log)
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
-    context = await _context(settings, clock)
+    context = await open_process(settings, clock)
     try:
         async with context.session() as session:
             await rebuild_service.must_be_empty(session)
@@ -151,7 +118,7 @@ async def recover(
     """
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
     _must_hold_a_key(settings)
-    context = await _context(settings, clock)
+    context = await open_process(settings, clock)
     try:
         done = await local_recovery.recover(
             context, name, password, administrator=administrator, no_approvals=no_approvals
@@ -172,7 +139,7 @@ async def rotate_key(settings: Settings, clock: Path | None, *, forget: bool) ->
             "Make a new credential: 32 new bytes, then the old ones. docs/security.md shows how.",
         )
     _must_hold_a_key(settings)
-    context = await _context(settings, clock)
+    context = await open_process(settings, clock)
     try:
         return await reseal.rotate(context, forget=forget)
     finally:
@@ -225,7 +192,7 @@ def make_service(settings: Settings, clock: Path | None) -> FastAPI:
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        context = await _context(settings, clock, app.state.turns)
+        context = await open_process(settings, clock, app.state.turns)
         app.state.context = context
         async with context.session() as session:
             code = await first_administrator.new_code(session)
@@ -256,30 +223,12 @@ def serve(settings: Settings, clock: Path | None) -> None:
     web_server.run(make_service(settings, clock), settings)
 
 
-def receive() -> None:
-    """The process of the receiving end, begun by the service, which tells it the settings in the
-    first line of standard input.
-    """
-    told = json.loads(os.read(sys.stdin.fileno(), _LONGEST_TOLD))
-    settings = Settings(**told["settings"])
-    logs.start(settings.log)
-
-    async def run() -> None:
-        context = await _context(settings, Path(told["clock"]) if told["clock"] else None)
-        try:
-            await receiver.until_told(asyncio.create_task(receiver.Receiver(context).serve()))
-        finally:
-            await context.close()
-
-    asyncio.run(run())
-
-
 def work(settings: Settings, clock: Path | None) -> None:
     """A separate worker; on SIGTERM or Ctrl C it hands back its runs and ends."""
     _begin(settings)
 
     async def run() -> None:
-        context = await _context(settings, clock)
+        context = await open_process(settings, clock)
         stopped = asyncio.Event()
         for name in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(name, stopped.set)
