@@ -10,6 +10,7 @@ import shutil
 import sys
 import tempfile
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import psycopg
@@ -40,16 +41,20 @@ def postgres() -> Iterator[Path]:
 @pytest.fixture
 def database(postgres: Path) -> Iterator[str]:
     """The URL of a database with the newest schema and nothing in it."""
-    yield from _fresh(postgres)
+    with fresh_database(postgres) as made:
+        yield made
 
 
 @pytest.fixture
 def second_database(postgres: Path) -> Iterator[str]:
     """Another one, for a second service."""
-    yield from _fresh(postgres)
+    with fresh_database(postgres) as made:
+        yield made
 
 
-def _fresh(postgres: Path) -> Iterator[str]:
+@contextmanager
+def fresh_database(postgres: Path) -> Iterator[str]:
+    """Its URL. It is dropped afterwards."""
     name = f"test_{os.getpid()}_{next(_count)}"
     admin(postgres, f"create database {name} template template_catalogue strategy file_copy")
     yield url(postgres, name)

@@ -123,6 +123,7 @@ async def test_a_machine_that_never_came_to_its_new_address_is_undone_where_it_s
     keeper.kind = keeper.kind.model_copy(deep=True)  # shipped kinds are shared by all tests
     [rejoin] = [step for _, step in keeper.kind.steps() if step.do == "rejoin"]
     object.__setattr__(rejoin, "limit", 1)
+    object.__setattr__(rejoin, "gone_within", 1)
     for step in sheet.steps:
         if step.do == "upload":
             step.state = "done"  # and the appliance did not move

@@ -1,9 +1,12 @@
-"""Appliances of the estate beside a real service with its drop switched on."""
+"""Appliances of the estate beside a real service with its drop switched on. One service for all of
+them: starting one takes longer than most of these tests.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from itertools import count
 from pathlib import Path
 from typing import Generic, TypeVar
 
@@ -19,6 +22,7 @@ from fennox.wire.stores import NewLogin, NewStore
 from saltmere.appliance import RunningAppliance
 from saltmere.keelson.machine import KeelsonHost
 from saltmere.orlop.machine import OrlopMachine
+from tests.database import fresh_database
 from tests.places import free_port, loopback
 from tests.service.drops.test_pushes import switched_on
 from tests.service.restores.test_purposes import drafted, proved
@@ -27,6 +31,28 @@ from tests.service.running import PASSPHRASE, Service, came_to
 PHRASE = "herring under the pier"
 Deploy = Callable[[], OrlopMachine]
 Machine = TypeVar("Machine", bound=RunningAppliance)
+
+
+_numbers = count(1)
+
+
+@pytest.fixture(scope="session")
+def harbour(postgres: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+    """A service with a store and its drop switched on, for all appliances: none meets another."""
+    folder, host = tmp_path_factory.mktemp("harbour"), loopback()
+    with fresh_database(postgres) as database:
+        made = Service(folder, database, host, free_port(host))
+        try:
+            made.start()
+            made.set_up()
+            (folder / "attic").mkdir()
+            with made.client() as client:
+                switched_on(made, client)
+                attic = NewStore(name="attic", address=str(folder / "attic"), passphrase=PASSPHRASE)
+                client.add_store(attic)
+            yield made
+        finally:
+            made.stop()
 
 
 @pytest.fixture
@@ -66,52 +92,45 @@ class Protected(Generic[Machine]):
         sides = CompareWanted(before=before, after=after, live=after is None)
         return [one.path for one in self.client.compare(sides).comparison.documents]
 
+    def wanted(self, backup: str, target: RunningAppliance, **more: object) -> NewDraft:
+        there = {"at": target.address, "key": target.fingerprint, "login": f"{self.name}-new"}
+        return NewDraft.model_validate({"backup": backup, "purpose": "replace", **there, **more})
+
     def draft(self, backup: str, target: RunningAppliance, **more: object) -> str:
-        return drafted(self.service, self.client, wanted(backup, target, **more))
+        return drafted(self.service, self.client, self.wanted(backup, target, **more))
 
     def restore(self, sheet: str) -> None:
         proved(self.service, self.client, sheet)
 
 
-def wanted(backup: str, target: RunningAppliance, **more: object) -> NewDraft:
-    given = {"at": target.address, "key": target.fingerprint, "login": "deploy", **more}
-    return NewDraft.model_validate({"backup": backup, "purpose": "replace", **given})
-
-
-def with_store(service: Service, client: Client) -> None:
-    (service.folder / "attic").mkdir()
-    attic = str(service.folder / "attic")
-    client.add_store(NewStore(name="attic", address=attic, passphrase=PASSPHRASE))
-
-
 @pytest.fixture
-def orlop(service: Service, deploy: Deploy) -> Iterator[Protected[OrlopMachine]]:
-    manager = deploy()
+def orlop(harbour: Service, deploy: Deploy) -> Iterator[Protected[OrlopMachine]]:
+    """A manager that pushes to its drop."""
+    manager, name = deploy(), f"orlop-{next(_numbers)}"
     manager.configure("keeper", "made-up-keeper", hosts={})
-    with service.client() as client:
-        switched_on(service, client)
-        with_store(service, client)
-        for name, account, password in (
-            ("orlop-keeper", "keeper", "made-up-keeper"),
-            ("orlop-phrase", "orlop", PHRASE),
-            ("deploy", "deploy", "deploy"),
+    with harbour.client() as client:
+        for of, account, password in (
+            ("keeper", "keeper", "made-up-keeper"),
+            ("phrase", "orlop", PHRASE),
+            ("new", "deploy", "deploy"),
         ):
-            client.add_login(NewLogin(name=name, account=account, password=password))
+            made = NewLogin(name=f"{name}-{of}", account=account, password=password)
+            client.add_login(made)
         client.add_system(
             NewSystem(
-                name="orlop-1",
+                name=name,
                 kind="orlop-manager",
                 address=manager.address,
-                login="orlop-keeper",
+                login=f"{name}-keeper",
                 key=manager.fingerprint,
-                settings={"passphrase": "orlop-phrase"},
+                settings={"passphrase": f"{name}-phrase"},
             )
         )
-        told = client.add_drop_login("orlop-1", NewDropLogin())
+        told = client.add_drop_login(name, NewDropLogin())
         host, _, port = told.sftp.rpartition(":")
         place = {"host": host, "port": int(port), "account": told.account, "secret": told.secret}
         manager.request("PUT", "/backups/place", {**place, "key": told.host_key, "folder": "/"})
-        yield Protected(service, client, "orlop-1", manager, deploy)
+        yield Protected(harbour, client, name, manager, deploy)
 
 
 @pytest.fixture
@@ -139,25 +158,25 @@ def install_host(tmp_path: Path) -> Iterator[Callable[..., KeelsonHost]]:
 
 @pytest.fixture
 def keelson(
-    service: Service, install_host: Callable[..., KeelsonHost]
+    harbour: Service, install_host: Callable[..., KeelsonHost]
 ) -> Iterator[Protected[KeelsonHost]]:
-    """A host with three machines that run, enrolled as ``keelson-1``."""
-    host = install_host()
+    """A host with three machines that run."""
+    host, name = install_host(), f"keelson-{next(_numbers)}"
     host.configure("keelson-1", "keeper", "made-up-keeper", licence="KEEL-FULL-1")
-    with service.client() as client:
-        with_store(service, client)
-        for name, account, password in (
-            ("keelson-keeper", "keeper", "made-up-keeper"),
-            ("deploy", "root", "install"),
+    with harbour.client() as client:
+        for of, account, password in (
+            ("keeper", "keeper", "made-up-keeper"),
+            ("new", "root", "install"),
         ):
-            client.add_login(NewLogin(name=name, account=account, password=password))
+            made = NewLogin(name=f"{name}-{of}", account=account, password=password)
+            client.add_login(made)
         client.add_system(
             NewSystem(
-                name="keelson-1",
+                name=name,
                 kind="keelson-host",
                 address=host.address,
-                login="keelson-keeper",
+                login=f"{name}-keeper",
                 key=host.fingerprint,
             )
         )
-        yield Protected(service, client, "keelson-1", host, install_host)
+        yield Protected(harbour, client, name, host, install_host)

@@ -43,10 +43,10 @@ def test_a_comparison_says_exactly_what_changed(keelson: Keelson) -> None:
 
 def test_half_a_bundle_is_not_taken_for_one(keelson: Keelson) -> None:
     (keelson.machine.folder / "halves").touch()
-    run = keelson.service.ended(keelson.client.take(NewTake(system="keelson-1")).id)
+    run = keelson.service.ended(keelson.client.take(NewTake(system=keelson.name)).id)
     assert run.state == "failed"
     assert "is not what the machine says it is: its sha256 is another one." in run.reason
-    assert keelson.client.backups(system="keelson-1") == []
+    assert keelson.client.backups(system=keelson.name) == []
 
 
 def test_lost_it_comes_back_on_a_new_installation_and_takes_over(keelson: Keelson) -> None:
@@ -68,20 +68,22 @@ def test_lost_it_comes_back_on_a_new_installation_and_takes_over(keelson: Keelso
     assert told["licence"] == {"key": "KEEL-FULL-1", "sort": "full"}
     assert (told["id"], told["partition"]) == (known["id"], 64)
     keelson.client.accept_restore(sheet)
-    assert keelson.client.system("keelson-1").address == host.address
+    assert keelson.client.system(keelson.name).address == host.address
 
 
 def test_a_new_host_from_a_baseline_has_its_own_name_address_and_licence(keelson: Keelson) -> None:
     backup = keelson.take()
     new = keelson.fresh()
-    sheet = keelson.draft(backup, new, purpose="seed", new_name="keelson-2", **shell_of(new))
+    sheet = keelson.draft(
+        backup, new, purpose="seed", new_name=f"{keelson.name}-b", **shell_of(new)
+    )
     keelson.restore(sheet)
     told = about(entered(new))
-    assert told["name"] == "keelson-2"
+    assert told["name"] == f"{keelson.name}-b"
     assert told["licence"]["sort"] == "trial", "the key counts for one host"
     assert about(keelson.machine)["licence"]["key"] == "KEEL-FULL-1"
     keelson.client.accept_restore(sheet)
-    assert keelson.client.system("keelson-2").address == new.address
+    assert keelson.client.system(f"{keelson.name}-b").address == new.address
 
 
 def test_another_build_is_refused_before_anything_begins(keelson: Keelson) -> None:

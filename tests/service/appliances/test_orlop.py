@@ -13,7 +13,8 @@ from fennox.wire.drops import DropWanted
 from fennox.wire.machines.enrolling import SystemChange
 from fennox.wire.stores import LoginChange, NewLoginPlace
 from saltmere.orlop.machine import OrlopMachine
-from tests.service.appliances.conftest import PHRASE, Protected, wanted
+from tests.service.appliances.conftest import PHRASE, Protected
+from tests.service.drops.test_pushes import switched_on
 
 Orlop = Protected[OrlopMachine]
 
@@ -36,7 +37,7 @@ def test_a_take_holds_its_own_backup_and_a_comparison_says_what_changed(orlop: O
     held = {one.path for one in orlop.client.documents(first)}
     assert {"passphrase", "backup/network.json", "switches/fleet.json"} <= held
     assert len([path for path in held if path.startswith("backup/orlop-")]) == 3
-    assert orlop.client.drop_of("orlop-1").files == []
+    assert orlop.client.drop_of(orlop.name).files == []
     assert orlop.changed(first, orlop.take()) == [], "only that it was encrypted anew"
     orlop.machine.request("PUT", "/labels/winter", {"on": []})
     assert orlop.changed(first, orlop.take()) == ["inventory.json"]
@@ -45,7 +46,7 @@ def test_a_take_holds_its_own_backup_and_a_comparison_says_what_changed(orlop: O
 
 def test_lost_it_comes_back_in_a_new_deployment_and_takes_over(orlop: Orlop) -> None:
     backup, before = orlop.take(), inventory(orlop.machine)
-    known = orlop.client.system("orlop-1").machine
+    known = orlop.client.system(orlop.name).machine
     orlop.machine.lose()
     new = orlop.fresh()
     sheet = orlop.draft(backup, new, place={"network-address": "backup"})
@@ -61,7 +62,7 @@ def test_lost_it_comes_back_in_a_new_deployment_and_takes_over(orlop: Orlop) -> 
     assert sent.split()[0] in loads.detail
     assert inventory(entered(new, orlop.machine)) == before
     orlop.client.accept_restore(sheet)
-    system = orlop.client.system("orlop-1")
+    system = orlop.client.system(orlop.name)
     assert system.address == new.address
     assert system.key == new.fingerprint
     assert system.machine is not None
@@ -125,7 +126,9 @@ def test_the_old_one_must_be_off_where_its_address_is_taken_over(orlop: Orlop) -
 
 def test_another_passphrase_now_opens_the_backup_of_then(orlop: Orlop) -> None:
     backup = orlop.take()
-    orlop.client.change_login("orlop-phrase", LoginChange(password="mackerel over the mole"))
+    orlop.client.change_login(
+        f"{orlop.name}-phrase", LoginChange(password="mackerel over the mole")
+    )
     orlop.machine.stop()
     new = orlop.fresh()
     orlop.restore(orlop.draft(backup, new))
@@ -133,8 +136,8 @@ def test_another_passphrase_now_opens_the_backup_of_then(orlop: Orlop) -> None:
 
 
 def test_a_backup_without_history_says_so(orlop: Orlop) -> None:
-    settings = {"passphrase": "orlop-phrase", "history": "no"}
-    orlop.client.change_system("orlop-1", SystemChange(settings=settings))
+    settings = {"passphrase": f"{orlop.name}-phrase", "history": "no"}
+    orlop.client.change_system(orlop.name, SystemChange(settings=settings))
     [said] = orlop.client.backup(orlop.take()).findings
     assert said.text == (
         "The backup holds no history: after a restore nobody can see who changed what before it."
@@ -146,12 +149,12 @@ def test_the_passphrase_is_sent_nowhere_else(orlop: Orlop) -> None:
     backup = orlop.take()
     theirs = orlop.fresh()
     place = NewLoginPlace(address=theirs.address, key=theirs.fingerprint)
-    orlop.client.admit_login("deploy", place)
+    orlop.client.admit_login(f"{orlop.name}-new", place)
     with orlop.service.another("night-watch", "operator") as operator:
-        with pytest.raises(ProblemError, match="orlop-phrase does not belong at"):
-            operator.draft(wanted(backup, theirs))
-        orlop.client.admit_login("orlop-phrase", place)
-        operator.draft(wanted(backup, theirs))
+        with pytest.raises(ProblemError, match=f"{orlop.name}-phrase does not belong at"):
+            operator.draft(orlop.wanted(backup, theirs))
+        orlop.client.admit_login(f"{orlop.name}-phrase", place)
+        operator.draft(orlop.wanted(backup, theirs))
 
 
 def test_a_load_that_fails_is_said_with_its_reason_and_nothing_was_loaded(orlop: Orlop) -> None:
@@ -169,17 +172,20 @@ def test_a_load_that_fails_is_said_with_its_reason_and_nothing_was_loaded(orlop:
 
 
 def test_the_drop_must_be_on(orlop: Orlop) -> None:
-    backup = orlop.take()
+    backup, there = orlop.take(), orlop.client.drop().sftp
     orlop.client.change_drop(DropWanted(sftp=""))
-    sheet = orlop.client.sheet(orlop.draft(backup, orlop.fresh())).sheet
+    try:
+        sheet = orlop.client.sheet(orlop.draft(backup, orlop.fresh())).sheet
+    finally:
+        switched_on(orlop.service, orlop.client, there)
     [said] = [one for one in sheet.findings if one.code == "drop-off"]
     assert said.severity == "blocker"
     assert said.remedy == "Switch it on: fennox drop set --sftp HOST:PORT"
 
 
 def test_a_login_that_is_a_secret_of_a_system_is_not_removed(orlop: Orlop) -> None:
-    with pytest.raises(ProblemError, match="orlop-phrase is used by orlop-1"):
-        orlop.client.remove_login("orlop-phrase")
+    with pytest.raises(ProblemError, match=f"{orlop.name}-phrase is used by {orlop.name}"):
+        orlop.client.remove_login(f"{orlop.name}-phrase")
     change = SystemChange(settings={"passphrase": "nobody"})
     with pytest.raises(ProblemError, match="nobody does not exist"):
-        orlop.client.change_system("orlop-1", change)
+        orlop.client.change_system(orlop.name, change)

@@ -62,9 +62,9 @@ def a_push(*gauges: str, depth: int = 4) -> dict[str, bytes]:
     return {**files, "MANIFEST": f"# of tonight\n{listed}".encode()}
 
 
-def switched_on(service: Service, client: Client) -> None:
+def switched_on(service: Service, client: Client, at: str = "") -> None:
     host = loopback()
-    client.change_drop(DropWanted(sftp=f"{host}:{free_port(host)}"))
+    client.change_drop(DropWanted(sftp=at or f"{host}:{free_port(host)}"))
     until(lambda: [one.problem for one in client.drop().listening] == [""], "it listens")
 
 
