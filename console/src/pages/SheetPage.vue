@@ -204,7 +204,8 @@ const answer = useMutation({
             <tr>
               <td class="text-muted">Overwritten</td>
               <td>
-                {{ sheet.overwrites.changed_count }} documents<template v-if="sheet.overwrites.changed.length"
+                {{ sheet.overwrites.changed_count
+                }}{{ sheet.overwrites.changed_count === 1 ? " document" : " documents" }}<template v-if="sheet.overwrites.changed.length"
                   >: <span class="text-sm">{{ some(sheet.overwrites.changed, 5) }}</span></template
                 >; {{ sheet.overwrites.added_count }} added
               </td>

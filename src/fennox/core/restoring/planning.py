@@ -132,7 +132,7 @@ def _what_follows(kind: Kind, source: RestoreSource, target: Target, parts: list
     because = dict.fromkeys(("address", "account", "key"), "the restore does not change it")
     if rejoin is not None and not partial:
         if rejoin.address == "backup" and "address" in expected:
-            address, because["address"] = expected["address"], "the backup's configuration sets it"
+            address, because["address"] = expected["address"], "the restored configuration sets it"
         if rejoin.account == "backup":
             account, login = expected.get("account", source.login_account), "system"
             because["account"] = "the backup's accounts replace those of the target"
