@@ -143,6 +143,16 @@ async def test_it_runs_out_where_nobody_ends_it(served: Served, offers: Offers) 
     assert [folder.name for folder in offers.root.iterdir()] == [kept.note.id]
 
 
+async def test_what_was_made_or_ended_half_is_swept_an_hour_later(offers: Offers) -> None:
+    offer, _ = await laid_out(offers, export=EXPORT)
+    (offer.folder / "offer.json").unlink()  # it died while it ended
+    offers.sweep()
+    assert offer.folder.exists(), "it may be one that is being made"
+    os.utime(offer.folder, (0, 0))
+    offers.sweep()
+    assert not offer.folder.exists()
+
+
 async def test_what_lies_on_the_disk_is_sealed(offers: Offers) -> None:
     offer, secret = await laid_out(offers, export=b"community string of the harbour" * 9)
     held = b"".join(path.read_bytes() for path in offer.folder.iterdir())

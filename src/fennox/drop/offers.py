@@ -11,6 +11,7 @@ import os
 import secrets
 import shutil
 import threading
+import time
 from collections.abc import AsyncIterator, Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -29,6 +30,7 @@ from fennox.drop.spool import Limits, Seals
 PREFIX = "offer_"
 """Accounts of offers begin so. Those of systems cannot: their names have no such sign."""
 _NOTE = "offer.json"
+_UNFINISHED = 3600.0  # seconds for which a folder without a note may be one that is being made
 
 
 class OfferedFile(BaseModel):
@@ -91,11 +93,13 @@ class Offers:
         return None if note is None or note.until <= self.now() else Offer(self, note)
 
     def sweep(self) -> None:
-        """Remove those that have run out, and what a maker left unfinished."""
+        """Remove those that have run out, and what whoever made or ended one left half done."""
         for folder in self.root.iterdir() if self.root.is_dir() else ():
             note = self._note(folder.name)
             if note is not None and note.until <= self.now():
                 Offer(self, note).end()
+            elif note is None and time.time() - _changed(folder) > _UNFINISHED:
+                shutil.rmtree(folder, ignore_errors=True)
 
     def _note(self, id_: str) -> OfferNote | None:
         if not id_.isalnum():
@@ -202,6 +206,14 @@ class Offer:
 
     def _data(self, number: int) -> Path:
         return self.folder / f"{number}.data"
+
+
+def _changed(folder: Path) -> float:
+    """When, in seconds since 1970; now, if it has gone meanwhile."""
+    try:
+        return folder.stat().st_mtime
+    except FileNotFoundError:
+        return time.time()
 
 
 def _place(id_: str) -> str:

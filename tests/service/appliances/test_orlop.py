@@ -11,10 +11,11 @@ import pytest
 from fennox.client.api import ProblemError
 from fennox.wire.drops import DropWanted
 from fennox.wire.machines.enrolling import SystemChange
-from fennox.wire.stores import LoginChange, NewLoginPlace
+from fennox.wire.stores import LoginChange, NewLogin, NewLoginPlace
 from saltmere.orlop.machine import OrlopMachine
 from tests.service.appliances.conftest import PHRASE, Protected
 from tests.service.drops.test_pushes import switched_on
+from tests.service.running import came_to
 
 Orlop = Protected[OrlopMachine]
 
@@ -157,15 +158,36 @@ def test_the_passphrase_is_sent_nowhere_else(orlop: Orlop) -> None:
         operator.draft(orlop.wanted(backup, theirs))
 
 
+def test_a_redraft_sends_no_secret_that_was_not_sent_before(orlop: Orlop) -> None:
+    backup = orlop.take()
+    new = orlop.fresh()
+    place = NewLoginPlace(address=new.address, key=new.fingerprint)
+    for of in ("new", "phrase"):
+        orlop.client.admit_login(f"{orlop.name}-{of}", place)
+    orlop.client.add_login(
+        NewLogin(name=f"{orlop.name}-other", account="orlop", password="cormorant on a post")
+    )
+    with orlop.service.another("day-watch", "operator") as operator:
+        run = orlop.service.ended(operator.draft(orlop.wanted(backup, new)).id)
+        sheet = str(came_to(run, "sheet"))
+        orlop.service.ended(operator.redraft_restore(sheet, {}).id)
+        another = SystemChange(settings={"passphrase": f"{orlop.name}-other"})
+        orlop.client.change_system(orlop.name, another)
+        with pytest.raises(ProblemError, match=f"{orlop.name}-other does not belong at"):
+            operator.redraft_restore(sheet, {})
+
+
 def test_a_load_that_fails_is_said_with_its_reason_and_nothing_was_loaded(orlop: Orlop) -> None:
     backup = orlop.take()
     orlop.machine.stop()
     new = orlop.fresh()
     sheet = orlop.draft(backup, new)
-    (new.folder / "refuses").write_text("the disk of this deployment is too small")
+    (new.folder / "refuses").write_text(f"by {PHRASE} the disk of this deployment is too small")
     run = orlop.service.ended(orlop.client.start_restore(sheet).id)
     assert run.state == "failed"
-    assert run.reason == "/setup/load says failed: the disk of this deployment is too small."
+    assert run.reason == (
+        "/setup/load says failed: by ‹passphrase› the disk of this deployment is too small."
+    )
     about: Any = new.request("GET", "/about")
     assert about["state"] == "fresh"
     assert orlop.client.sheet(sheet).sheet.state == "failed"
@@ -176,6 +198,9 @@ def test_the_drop_must_be_on(orlop: Orlop) -> None:
     orlop.client.change_drop(DropWanted(sftp=""))
     try:
         sheet = orlop.client.sheet(orlop.draft(backup, orlop.fresh())).sheet
+        repair = {"purpose": "repair", "login": None, "parts": ["switches"]}
+        one = orlop.draft(backup, orlop.machine, **repair, at=None, key=None)
+        assert orlop.client.sheet(one).sheet.blockers() == [], "nothing of it is offered"
     finally:
         switched_on(orlop.service, orlop.client, there)
     [said] = [one for one in sheet.findings if one.code == "drop-off"]

@@ -103,6 +103,13 @@ def _parts(kind: Kind) -> Iterator[Said]:
         yield from unknown(("doubts", number, "part"), [doubt.part])
 
 
+def _told_by_entrance(kind: Kind) -> list[tuple[Path, str]]:
+    entrance = kind.restore.entrance if kind.restore is not None else None
+    if entrance is None or entrance.key_in is None:
+        return []
+    return [(("restore", "entrance", "key_in"), entrance.key_in)]
+
+
 def _lists(kind: Kind) -> Iterator[Said]:
     for path, step in placed_steps(kind):
         if (
@@ -125,11 +132,7 @@ def _lists(kind: Kind) -> Iterator[Said]:
         ),
         *((("defaults", name), name) for name in kind.defaults),
         *((("requires", "names"), name) for name in kind.requires.names),
-        *(
-            (("restore", "entrance", "key_in"), kind.restore.entrance.key_in)
-            for _ in range(1)
-            if kind.restore and kind.restore.entrance and kind.restore.entrance.key_in
-        ),
+        *_told_by_entrance(kind),
         *(
             (("requires", "target", number, "in"), must.in_)
             for number, must in enumerate(kind.requires.target)

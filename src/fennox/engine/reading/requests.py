@@ -98,7 +98,7 @@ async def poll_until(
                 return body
             if until.fails is not None and state == until.fails:
                 why = one_value(until.why, body, request.path) if until.why is not None else ""
-                said = printable(": ".join(filter(None, (state, why))))[:300]
+                said = _veiled(printable(": ".join(filter(None, (state, why)))), web, values)[:300]
                 raise FarSideFailed(f"{request.path} says {said}.", "Check the machine.")
             if each_time is not None:
                 await each_time()
@@ -108,6 +108,15 @@ async def poll_until(
         f"{request.path} was not {until.equals} within {until.limit} seconds.",
         "Check the machine.",
     )
+
+
+def _veiled(said: str, web: Web, values: Mapping[str, str]) -> str:
+    """Without the secrets that the machine was told: it may say them in its reason."""
+    told = {name: secret for name, secret in web.secrets.items() if secret}
+    told |= {name: values[name] for name in (*web.secrets, "offer-secret") if name in values}
+    for name, secret in told.items():
+        said = said.replace(secret, f"‹{name}›")
+    return said
 
 
 def one_value(jsonpath: str, body: bytes, where: str) -> str:

@@ -103,9 +103,9 @@ class Sending:
                 command(model.run, values), limit=model.limit
             )
             if output.code not in model.codes:
+                said = printable(output.said()).replace(offered.secret, "‹secret for this step›")
                 raise FarSideFailed(
-                    f"{model.title}: {model.run[0]} ended with {output.code}:"
-                    f" {printable(output.said())}",
+                    f"{model.title}: {model.run[0]} ended with {output.code}: {said}",
                     "Look at the target, then continue with the sheet or draft a new one.",
                 )
             return

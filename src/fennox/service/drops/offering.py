@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Collection
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from datetime import timedelta
@@ -67,7 +67,9 @@ class DropOffers:
                 async for name, content in documents:
                     await offer.add(name, content)
             except PushRefused as refused:
-                raise MendSettings(refused.said, "Make room on the disk of the drop.") from refused
+                full = refused.why == "full"
+                remedy = "Make room on the disk of the drop." if full else "Correct the kind file."
+                raise MendSettings(refused.said, remedy) from refused
             yield LaidOut(
                 there.host,
                 there.port,
@@ -93,9 +95,13 @@ class OfferOutlook:
     values: dict[str, str]
 
 
-async def outlook(context: Context, kind: Kind) -> OfferOutlook:
-    """For the draft of a restore whose steps offer something."""
-    offering = [step.title for _, step in kind.steps() if step.do == "offer"]
+async def outlook(context: Context, kind: Kind, parts: Collection[str]) -> OfferOutlook:
+    """For the draft of a restore of these parts, some of which a step may offer."""
+    offering = [
+        step.title
+        for _, step in kind.steps()
+        if step.do == "offer" and any(part in parts for part in step.parts)
+    ]
     if not offering:
         return OfferOutlook([], {})
     async with context.session() as session:

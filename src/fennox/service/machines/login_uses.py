@@ -6,7 +6,7 @@ comparison can send a secret to a machine of their own.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -139,6 +139,19 @@ async def aimed(
         f"An administrator admits it there: fennox login admit {login.name} --at {address}",
         field="login",
     )
+
+
+async def aimed_as_secrets(
+    session: AsyncSession, who: Person, names: Iterable[str], address: str, key: str | None
+) -> None:
+    """Check that the passwords of these logins may be sent to a machine, as :func:`aimed` does of
+    the one that signs in.
+    """
+    for name in filter(None, names):
+        rows = await session.execute(select(Login).where(Login.name == name))
+        login = rows.scalar_one_or_none()
+        if login is not None:  # else nothing is sent, and the restore says so
+            await aimed(session, who, login, address, key)
 
 
 async def _keys_at(session: AsyncSession, login: Login, address: str) -> set[str]:

@@ -117,7 +117,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     settings = values_of(kind, dict(system.settings) if back is None else back.data.settings)
     backup, found = await _placed(context, material, kind, parts, target, order, settings)
     source = await _source(context, material, backup, parts, target, order.purpose)
-    offers = await offering.outlook(context, kind)
+    offers = await offering.outlook(context, kind, parts)
     standing = [*source.standing, *found, *offers.findings]
     source = replace(source, standing=standing, offered_at=offers.values)
     entrance = await _checked_entrance(context, kind, material.way, order.entrance, target)

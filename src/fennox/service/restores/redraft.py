@@ -10,7 +10,9 @@ from fennox.catalogue.models.runs import ACTIVE, SheetRow
 from fennox.catalogue.models.systems import System
 from fennox.core.errors import Conflict
 from fennox.core.facts.run_orders import DraftOrder
+from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
+from fennox.service.people.persons import Person
 from fennox.service.restores.draft_request import must_be_places
 from fennox.service.restores.requests import Started, run_of, sheet_of
 from fennox.service.restores.returning import aim_now, entrance_of
@@ -18,10 +20,11 @@ from fennox.service.runs import new_runs
 
 
 async def request(
-    context: Context, session: AsyncSession, row: SheetRow, places: Mapping[str, str], by: str
+    context: Context, session: AsyncSession, row: SheetRow, places: Mapping[str, str], who: Person
 ) -> Started:
     """Queue a draft that takes the place of this sheet and keeps what is done. ``row`` is locked.
-    Raises Conflict, and BadInput for a value of the place that the kind does not have.
+    Raises Conflict, BadInput for a value of the place that the kind does not have, and NotAllowed
+    for a secret that was not sent to the target before and may not be.
     """
     before, data = await run_of(session, row), sheet_of(row)
     if before is not None and before.state in ACTIVE:
@@ -33,9 +36,13 @@ async def request(
     system = await session.get_one(System, row.system_id)
     kind, _ = context.kinds.kind(system.kind)
     must_be_places(kind, places)
+    target = await aim_now(session, row, data)
+    meant = login_uses.secrets_in(kind, system.settings)
+    others = [name for setting, name in meant.items() if name != data.secrets.get(setting)]
+    await login_uses.aimed_as_secrets(session, who, others, target.address, target.key)
     order = DraftOrder(
         backup=row.backup_id,
-        target=await aim_now(session, row, data),
+        target=target,
         entrance=await entrance_of(session, row, data),
         parts=data.parts,
         places={**data.placed.given, **places},
@@ -49,7 +56,7 @@ async def request(
         session,
         order,
         new_runs.About(system_id=row.target_system_id),
-        by=by,
+        by=who.name,
         now=context.now(),
         wait=True,
     )

@@ -155,7 +155,7 @@ async def redraft_restore(
     """
     async with context.session() as session:
         row = await requests.hold(session, sheet)
-        drafting = await redraft.request(context, session, row, wanted.place, who.name)
+        drafting = await redraft.request(context, session, row, wanted.place, who)
         await audit.note(
             session,
             request,
