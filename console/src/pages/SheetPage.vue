@@ -10,11 +10,12 @@ import PlaceValues from "../components/PlaceValues.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import ProofTable from "../components/ProofTable.vue";
 import RunProgress from "../components/RunProgress.vue";
+import SheetTarget from "../components/SheetTarget.vue";
 import StateWord from "../components/StateWord.vue";
 import StepTable from "../components/StepTable.vue";
 import WayBack from "../components/WayBack.vue";
 import { useFollowed } from "../follow";
-import { some, span, when } from "../format";
+import { span, when } from "../format";
 import { may } from "../session";
 
 const id = String(useRoute().params.sheet);
@@ -165,53 +166,7 @@ const answer = useMutation({
     <div class="grid gap-x-10 md:grid-cols-2">
       <div>
         <h2>Target</h2>
-        <table>
-          <tbody>
-            <tr>
-              <td class="text-muted">Now</td>
-              <td>
-                <code>{{ sheet.target.address }}</code> as {{ sheet.target.account }},
-                {{ sheet.target_product }} {{ sheet.target_version }}
-              </td>
-            </tr>
-            <tr v-if="sheet.entrance">
-              <td class="text-muted">Acting at</td>
-              <td>
-                <code>{{ sheet.entrance.address }}</code> as {{ sheet.entrance.account }}
-              </td>
-            </tr>
-            <tr v-for="(login, secret) in sheet.seen_secrets" :key="secret">
-              <td class="text-muted">Secret</td>
-              <td>
-                {{ secret }}: <template v-if="login">of the login {{ login }}</template
-                ><template v-else>the system has none</template>
-              </td>
-            </tr>
-            <tr>
-              <td class="text-muted">Machine</td>
-              <td>
-                <code class="break-all">{{ sheet.target_machine }}</code>
-              </td>
-            </tr>
-            <tr>
-              <td class="text-muted">Backup</td>
-              <td>
-                <template v-if="sheet.backup_taken">{{ when(sheet.backup_taken) }}, </template
-                ><code>{{ sheet.backup.slice(0, 12) }}</code
-                >: {{ sheet.parts.join(", ") }}
-              </td>
-            </tr>
-            <tr>
-              <td class="text-muted">Overwritten</td>
-              <td>
-                {{ sheet.overwrites.changed_count
-                }}{{ sheet.overwrites.changed_count === 1 ? " document" : " documents" }}<template v-if="sheet.overwrites.changed.length"
-                  >: <span class="text-sm">{{ some(sheet.overwrites.changed, 5) }}</span></template
-                >; {{ sheet.overwrites.added_count }} added
-              </td>
-            </tr>
-          </tbody>
-        </table>
+        <SheetTarget :sheet="sheet" />
       </div>
       <div>
         <h2>Afterwards</h2>

@@ -21,13 +21,13 @@ from asyncssh.constants import (
 from fennox.core.errors import Damaged
 from fennox.drop.names import absolute
 from fennox.drop.offers import Offer, OfferedFile
-from fennox.drop.refusals import PushRefused, in_sftp
+from fennox.drop.refusals import ClosedSession, PushRefused, in_sftp
 
 _SAY_EVERY = 0.5  # seconds
 _CHANGES = FXF_WRITE | FXF_APPEND | FXF_CREAT | FXF_TRUNC
 
 
-class OfferSession(asyncssh.SFTPServer):
+class OfferSession(ClosedSession):
     """One client at one offer."""
 
     def __init__(self, channel: asyncssh.SSHServerChannel[bytes], offer: Offer) -> None:
@@ -96,11 +96,6 @@ class OfferSession(asyncssh.SFTPServer):
 
     # what it may not do
 
-    def open56(
-        self, path: bytes, desired_access: int, flags: int, attrs: asyncssh.SFTPAttrs
-    ) -> NoReturn:
-        raise asyncssh.SFTPOpUnsupported("Use SFTP version 3 or 4.")
-
     def write(self, file_obj: object, offset: int, data: bytes) -> NoReturn:
         _denied()
 
@@ -116,9 +111,6 @@ class OfferSession(asyncssh.SFTPServer):
     def mkdir(self, path: bytes, attrs: asyncssh.SFTPAttrs) -> NoReturn:
         _denied()
 
-    def rmdir(self, path: bytes) -> NoReturn:
-        _denied()
-
     def rename(self, oldpath: bytes, newpath: bytes) -> NoReturn:
         _denied()
 
@@ -127,27 +119,6 @@ class OfferSession(asyncssh.SFTPServer):
 
     def remove(self, path: bytes) -> NoReturn:
         _denied()
-
-    def symlink(self, oldpath: bytes, newpath: bytes) -> NoReturn:
-        _denied()
-
-    def link(self, oldpath: bytes, newpath: bytes) -> NoReturn:
-        _denied()
-
-    def readlink(self, path: bytes) -> NoReturn:
-        _denied()
-
-    def statvfs(self, path: bytes) -> NoReturn:
-        raise asyncssh.SFTPOpUnsupported("The room is not told.")
-
-    def fstatvfs(self, file_obj: object) -> NoReturn:
-        raise asyncssh.SFTPOpUnsupported("The room is not told.")
-
-    def lock(self, file_obj: object, offset: int, length: int, flags: int) -> NoReturn:
-        raise asyncssh.SFTPOpUnsupported("There are no locks here.")
-
-    def unlock(self, file_obj: object, offset: int, length: int) -> NoReturn:
-        raise asyncssh.SFTPOpUnsupported("There are no locks here.")
 
 
 def _denied() -> NoReturn:

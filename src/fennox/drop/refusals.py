@@ -1,8 +1,10 @@
-"""Why the receiving end refuses something, before a protocol says it in its own way."""
+"""Why the receiving end refuses something, before a protocol says it in its own way; and what no
+client may do, whatever it is here for.
+"""
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, NoReturn
 
 import asyncssh
 
@@ -26,3 +28,36 @@ def in_sftp(refused: PushRefused) -> asyncssh.SFTPError:
             return asyncssh.SFTPPermissionDenied(refused.said)
         case _:
             return asyncssh.SFTPFailure(refused.said)
+
+
+class ClosedSession(asyncssh.SFTPServer):
+    """What no client of the SFTP server may do."""
+
+    def open56(
+        self, path: bytes, desired_access: int, flags: int, attrs: asyncssh.SFTPAttrs
+    ) -> NoReturn:
+        raise asyncssh.SFTPOpUnsupported("Use SFTP version 3 or 4.")
+
+    def rmdir(self, path: bytes) -> NoReturn:
+        raise asyncssh.SFTPPermissionDenied("Folders cannot be removed here.")
+
+    def symlink(self, oldpath: bytes, newpath: bytes) -> NoReturn:
+        raise asyncssh.SFTPPermissionDenied("There are no links here.")
+
+    def link(self, oldpath: bytes, newpath: bytes) -> NoReturn:
+        raise asyncssh.SFTPPermissionDenied("There are no links here.")
+
+    def readlink(self, path: bytes) -> NoReturn:
+        raise asyncssh.SFTPPermissionDenied("There are no links here.")
+
+    def statvfs(self, path: bytes) -> NoReturn:
+        raise asyncssh.SFTPOpUnsupported("The room is not told.")
+
+    def fstatvfs(self, file_obj: object) -> NoReturn:
+        raise asyncssh.SFTPOpUnsupported("The room is not told.")
+
+    def lock(self, file_obj: object, offset: int, length: int, flags: int) -> NoReturn:
+        raise asyncssh.SFTPOpUnsupported("There are no locks here.")
+
+    def unlock(self, file_obj: object, offset: int, length: int) -> NoReturn:
+        raise asyncssh.SFTPOpUnsupported("There are no locks here.")

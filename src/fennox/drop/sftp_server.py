@@ -7,7 +7,6 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
-from typing import NoReturn
 
 import asyncssh
 from asyncssh.constants import (
@@ -23,7 +22,7 @@ from fennox.drop.logins import Doorkeeper
 from fennox.drop.names import absolute
 from fennox.drop.offer_session import OfferSession
 from fennox.drop.offers import Offer, Offers
-from fennox.drop.refusals import PushRefused, in_sftp
+from fennox.drop.refusals import ClosedSession, PushRefused, in_sftp
 from fennox.drop.sessions import Sessions
 from fennox.drop.spool import Jail, Spool, SpoolNote
 
@@ -123,7 +122,7 @@ class _Door(asyncssh.SSHServer):
         self._connection.set_extra_info(**{_SYSTEM: login.system, _OFFER: offer})
 
 
-class _Session(asyncssh.SFTPServer):
+class _Session(ClosedSession):
     """One client in the jail of its system. Writes are quick and block the loop: this process
     serves nothing else.
     """
@@ -151,11 +150,6 @@ class _Session(asyncssh.SFTPServer):
         if pflags & FXF_APPEND:
             self._appended.add(incoming.note.id)
         return incoming
-
-    def open56(
-        self, path: bytes, desired_access: int, flags: int, attrs: asyncssh.SFTPAttrs
-    ) -> object:
-        raise asyncssh.SFTPOpUnsupported("Use SFTP version 3 or 4.")
 
     def write(self, file_obj: object, offset: int, data: bytes) -> int:
         incoming = _incoming(file_obj)
@@ -257,30 +251,6 @@ class _Session(asyncssh.SFTPServer):
             self._jail.discard(self._named(path))
         except PushRefused as refused:
             raise in_sftp(refused) from refused
-
-    def rmdir(self, path: bytes) -> NoReturn:
-        raise asyncssh.SFTPPermissionDenied("Folders cannot be removed here.")
-
-    def symlink(self, oldpath: bytes, newpath: bytes) -> NoReturn:
-        raise asyncssh.SFTPPermissionDenied("There are no links here.")
-
-    def link(self, oldpath: bytes, newpath: bytes) -> NoReturn:
-        raise asyncssh.SFTPPermissionDenied("There are no links here.")
-
-    def readlink(self, path: bytes) -> NoReturn:
-        raise asyncssh.SFTPPermissionDenied("There are no links here.")
-
-    def statvfs(self, path: bytes) -> NoReturn:
-        raise asyncssh.SFTPOpUnsupported("The room is not told.")
-
-    def fstatvfs(self, file_obj: object) -> NoReturn:
-        raise asyncssh.SFTPOpUnsupported("The room is not told.")
-
-    def lock(self, file_obj: object, offset: int, length: int, flags: int) -> NoReturn:
-        raise asyncssh.SFTPOpUnsupported("There are no locks here.")
-
-    def unlock(self, file_obj: object, offset: int, length: int) -> NoReturn:
-        raise asyncssh.SFTPOpUnsupported("There are no locks here.")
 
     def _named(self, path: bytes) -> str:
         try:
