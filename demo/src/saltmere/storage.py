@@ -11,12 +11,12 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any
 
-import uvicorn
 from fastapi import Depends, FastAPI, HTTPException, Request
 from fastapi.responses import JSONResponse, Response
 from fastapi.security import HTTPBasic, HTTPBasicCredentials
 
 from saltmere.clock import Follower
+from saltmere.secure_server import secure_server
 from saltmere.skerry_state import PRODUCT, VERSION, Appliance
 
 _EXPORT_LOOKS = 2  # looks at an export before it is ready
@@ -177,18 +177,7 @@ async def run(appliance: Appliance, now: Callable[[], float]) -> None:
     while True:
         restart = asyncio.Event()
         host, port, _ = appliance.one("select host, port, name from network")
-        server = uvicorn.Server(
-            uvicorn.Config(
-                make_app(appliance, restart, now),
-                host=host,
-                port=port,
-                ssl_certfile=folder / "certificate.pem",
-                ssl_keyfile=folder / "certificate.key",
-                log_level="warning",
-                access_log=False,
-                timeout_graceful_shutdown=1,
-            )
-        )
+        server = secure_server(make_app(appliance, restart, now), folder, host, port)
         serving = asyncio.create_task(server.serve())
         waiting = asyncio.create_task(restart.wait())
         await asyncio.wait({serving, waiting}, return_when=asyncio.FIRST_COMPLETED)

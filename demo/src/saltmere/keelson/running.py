@@ -7,11 +7,11 @@ from collections.abc import Callable
 from contextlib import suppress
 
 import asyncssh
-import uvicorn
 
 from saltmere.keelson.installation import Installation
 from saltmere.keelson.interface import make_app
 from saltmere.keelson.shell import serve
+from saltmere.secure_server import secure_server
 
 _RESTARTS_IN = 0.4  # seconds
 
@@ -45,17 +45,8 @@ async def run(installation: Installation, shell_port: int, now: Callable[[], flo
         restart = asyncio.Event()
         shell = _Shell(installation, shell_port, restart.set)
         network = installation.get("network")
-        server = uvicorn.Server(
-            uvicorn.Config(
-                make_app(installation, now, shell.follow),
-                host=network["host"],
-                port=network["port"],
-                ssl_certfile=folder / "certificate.pem",
-                ssl_keyfile=folder / "certificate.key",
-                log_level="warning",
-                access_log=False,
-                timeout_graceful_shutdown=1,
-            )
+        server = secure_server(
+            make_app(installation, now, shell.follow), folder, network["host"], network["port"]
         )
         await shell.follow()
         serving = asyncio.create_task(server.serve())

@@ -8,11 +8,10 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
-import uvicorn
-
 from saltmere.certificates import make_certificate
 from saltmere.orlop.interface import Orlop, make_app
 from saltmere.orlop.inventory import Inventory
+from saltmere.secure_server import secure_server
 
 _RESTARTS_IN = 0.4  # seconds
 
@@ -37,18 +36,7 @@ async def run(folder: Path, fresh_address: str, now: Callable[[], float]) -> Non
         orlop = Orlop(Inventory(folder, now), now)
         network = orlop.inventory.settings["network"]
         (folder / "answers-at").write_text(f"{network['host']}:{network['port']}")
-        server = uvicorn.Server(
-            uvicorn.Config(
-                make_app(orlop),
-                host=network["host"],
-                port=network["port"],
-                ssl_certfile=folder / "certificate.pem",
-                ssl_keyfile=folder / "certificate.key",
-                log_level="warning",
-                access_log=False,
-                timeout_graceful_shutdown=1,
-            )
-        )
+        server = secure_server(make_app(orlop), folder, network["host"], network["port"])
         serving = asyncio.create_task(server.serve())
         pushing = asyncio.create_task(orlop.follow_schedule())
         waiting = asyncio.create_task(orlop.restart.wait())

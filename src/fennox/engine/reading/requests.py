@@ -111,7 +111,7 @@ async def poll_until(
 
 
 def _veiled(said: str, web: Web, values: Mapping[str, str]) -> str:
-    """Without the secrets that the machine was told: it may say them in its reason."""
+    """Without the secrets that were sent to the machine, which may repeat them in its reason."""
     told = {name: secret for name, secret in web.secrets.items() if secret}
     told |= {name: values[name] for name in (*web.secrets, "offer-secret") if name in values}
     for name, secret in told.items():

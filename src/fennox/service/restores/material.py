@@ -71,7 +71,7 @@ async def gather(
 
 
 async def said_of_secrets(context: Context, secrets: Mapping[str, str]) -> dict[str, str]:
-    """What is said of the login of each secret setting; empty: there is none."""
+    """The login of each secret setting, in words; empty: there is none."""
     async with context.session() as session:
         rows = await session.execute(select(Login).where(Login.name.in_(set(secrets.values()))))
         logins = {row.name: said_of_login(row) for row in rows.scalars()}
