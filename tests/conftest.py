@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import secrets
+from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -17,6 +18,8 @@ from fennox.core.format.slots import Costs
 from fennox.engine.backups import opened_store
 from fennox.engine.backups.vault import Vault
 from fennox.stores.folder import FolderStore
+from saltmere import appliance
+from tests import programs
 from tests.database import database, postgres, second_database
 
 # registered here alone: a session fixture imported by several modules is set up for each of them
@@ -91,6 +94,14 @@ def pytest_configure(config: pytest.Config) -> None:
     settings.load_profile("unhurried")
     # as the service logs: structlog's own way prints every local variable, which takes seconds
     logs.start("text")
+
+
+@pytest.fixture(scope="session", autouse=True)
+def appliances_are_forked() -> Iterator[None]:
+    """Each would import for seconds what another one has imported before."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(appliance, "start_process", programs.start_module)
+        yield
 
 
 def pytest_collection_finish() -> None:

@@ -1,4 +1,5 @@
-"""Fennox's own programs as processes, started by forking one that has already imported everything.
+"""Fennox's own programs, and the demo's appliances, as processes, started by forking one that has
+already imported everything.
 
 Importing is most of what a short command costs. A forked program runs the same ``main`` with its
 own arguments, environment, folder and files, and can be killed as any other. It dies with whoever
@@ -13,18 +14,20 @@ import multiprocessing
 import multiprocessing.forkserver
 import os
 import pkgutil
+import runpy
 import signal
 import subprocess
 import sys
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, partial
 from multiprocessing.context import ForkServerProcess
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 _PACKAGES = ("fennox.cli", "fennox.service", "fennox.stores", "fennox.links")
+_APPLIANCES = ("saltmere.orlop.running", "saltmere.keelson.running", "saltmere.skerry_state")
 _SET_PARENT_DEATH_SIGNAL = 1  # prctl(2)
 
 _Files = tuple[Path, Path, Path]  # for standard input, output and errors
@@ -43,7 +46,7 @@ def _modules() -> list[str]:
             for module in pkgutil.walk_packages(folder, f"{package}.")
             if not module.ispkg
         ]
-    return [*found, "tests.warm"]
+    return [*found, *_APPLIANCES, "tests.warm"]
 
 
 @dataclass
@@ -77,7 +80,14 @@ def start(
     words: Sequence[str], environment: Mapping[str, str], folder: Path, *, said: Path, wrong: Path
 ) -> Program:
     """Start ``fennox`` with its output appended to ``said`` and its errors to ``wrong``."""
-    return _start(words, environment, folder, (Path("/dev/null"), said, wrong))
+    return _start(_fennox, words, environment, folder, (Path("/dev/null"), said, wrong))
+
+
+def start_module(module: str, words: Sequence[str]) -> Program:
+    """Start ``python -m module`` of the demo; what it prints goes nowhere."""
+    nowhere = Path("/dev/null")
+    files = (nowhere, nowhere, nowhere)
+    return _start(partial(_module, module), words, os.environ, Path.cwd(), files)
 
 
 def run(
@@ -92,7 +102,7 @@ def run(
     with TemporaryDirectory(prefix="fennox-program-") as place:
         stdin, said, wrong = (Path(place) / name for name in ("given", "said", "wrong"))
         stdin.write_text(given)
-        program = _start(words, environment, folder, (stdin, said, wrong))
+        program = _start(_fennox, words, environment, folder, (stdin, said, wrong))
         try:
             code = program.wait(limit)
         finally:
@@ -103,17 +113,27 @@ def run(
 
 
 def _start(
-    words: Sequence[str], environment: Mapping[str, str], folder: Path, files: _Files
+    main: Callable[[], None],
+    words: Sequence[str],
+    environment: Mapping[str, str],
+    folder: Path,
+    files: _Files,
 ) -> Program:
     _context.set_forkserver_preload(_modules())
     process = _context.Process(
-        target=_run, args=(list(words), dict(environment), folder, files), daemon=True
+        target=_run, args=(main, list(words), dict(environment), folder, files), daemon=True
     )
     process.start()
     return Program(process)
 
 
-def _run(words: list[str], environment: dict[str, str], folder: Path, files: _Files) -> None:
+def _run(
+    main: Callable[[], None],
+    words: list[str],
+    environment: dict[str, str],
+    folder: Path,
+    files: _Files,
+) -> None:
     ctypes.CDLL(None, use_errno=True).prctl(_SET_PARENT_DEATH_SIGNAL, signal.SIGKILL)
     signal.signal(signal.SIGINT, signal.default_int_handler)
     os.environ.clear()
@@ -132,9 +152,17 @@ def _run(words: list[str], environment: dict[str, str], folder: Path, files: _Fi
         2, "w", encoding="utf-8", errors="backslashreplace", buffering=1, closefd=False
     )
     sys.argv = ["fennox", *words]
+    main()
+
+
+def _fennox() -> None:
     from fennox.cli.main import run as fennox
     from tests import warm
 
-    if warm.REAL_HASHES not in environment:
+    if warm.REAL_HASHES not in os.environ:
         warm.cheapen_passwords()
     fennox()
+
+
+def _module(name: str) -> None:
+    runpy.run_module(name, run_name="__main__", alter_sys=True)

@@ -28,12 +28,15 @@ _asking = httpx.Client(trust_env=False)  # one for all: to make one reads every 
 
 
 def until(holds: Callable[[], bool], what: str, limit: float = 180) -> None:
-    """Wait for a condition; never for a time."""
-    end = time.monotonic() + limit
+    """Wait for a condition; never for a time. Asking costs the service as much as a call does, so
+    it is asked less often the longer it takes.
+    """
+    end, pause = time.monotonic() + limit, 0.03
     while not holds():
         if time.monotonic() > end:
             raise AssertionError(f"it never came to be that {what}")
-        time.sleep(0.03)
+        time.sleep(pause)
+        pause = min(pause * 1.3, 0.25)
 
 
 def came_to(run: Any, fact: str) -> Any:

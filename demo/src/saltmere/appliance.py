@@ -14,9 +14,24 @@ import sys
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import ClassVar
+from typing import ClassVar, Protocol
+
+
+class Process(Protocol):
+    """A program that runs."""
+
+    def poll(self) -> int | None: ...
+    def kill(self) -> None: ...
+    def wait(self) -> int: ...
+
+
+def start_process(module: str, words: Sequence[str]) -> Process:
+    """``python -m module``; what it prints goes nowhere."""
+    nowhere = subprocess.DEVNULL
+    return subprocess.Popen([sys.executable, "-m", module, *words], stdout=nowhere, stderr=nowhere)
 
 
 @dataclass
@@ -33,7 +48,7 @@ class RunningAppliance:
     account: str = "admin"
     password: str = "admin"
     clock: Path | None = None
-    _process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
+    _process: Process | None = field(default=None, repr=False)
 
     @property
     def address(self) -> str:
@@ -53,19 +68,9 @@ class RunningAppliance:
         return []
 
     def launch(self) -> None:
-        words = [
-            sys.executable,
-            "-m",
-            self.program,
-            str(self.folder),
-            "--fresh-address",
-            self.address,
-        ]
+        words = [str(self.folder), "--fresh-address", self.address]
         words += ["--clock", str(self.clock)] if self.clock else []
-        words += self.further()
-        self._process = subprocess.Popen(
-            words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-        )
+        self._process = start_process(self.program, [*words, *self.further()])
 
     def wait(self, limit: float = 120) -> None:
         """Until it answers its administrator."""

@@ -7,9 +7,10 @@ import json
 import os
 import signal
 import socket
-from collections.abc import Iterable
+from collections.abc import Iterator
 from contextlib import suppress
 from hashlib import sha256
+from itertools import count
 from pathlib import Path
 
 import asyncssh
@@ -21,6 +22,7 @@ from fennox.wire.drops import DropLoginMade, DropWanted, NewDropLogin
 from fennox.wire.machines.enrolling import NewSystem, SystemChange
 from fennox.wire.routines import NewRoutine
 from fennox.wire.stores import NewStore
+from tests.database import fresh_database
 from tests.places import free_port, loopback
 from tests.service.running import PASSPHRASE, Service, until
 
@@ -68,7 +70,7 @@ def switched_on(service: Service, client: Client, at: str = "") -> None:
     until(lambda: [one.problem for one in client.drop().listening] == [""], "it listens")
 
 
-def enrolled(service: Service, client: Client, name: str = "pier-recorder") -> DropLoginMade:
+def enrolled(service: Service, client: Client, name: str) -> DropLoginMade:
     if "tide-recorder" not in {kind.name for kind in client.kinds()}:
         client.add_kind(RECORDER)
     there = f"10.0.0.{len(client.systems()) + 9}"
@@ -76,25 +78,56 @@ def enrolled(service: Service, client: Client, name: str = "pier-recorder") -> D
     return client.add_drop_login(name, NewDropLogin())
 
 
-@pytest.fixture
-def client(service: Service) -> Iterable[Client]:
+@pytest.fixture(scope="module")
+def service(postgres: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+    """One for all tests here, with its drop on: its receiving end takes seconds to begin."""
+    folder, host = tmp_path_factory.mktemp("receiving"), loopback()
+    with fresh_database(postgres) as database:
+        made = Service(folder, database, host, free_port(host))
+        try:
+            made.start()
+            made.set_up()
+            with made.client() as client:
+                receiving(made, client)
+            yield made
+        finally:
+            made.stop()
+
+
+def receiving(service: Service, client: Client) -> None:
+    """Have it take what arrives at its drop."""
     (service.folder / "attic").mkdir()
+    attic = str(service.folder / "attic")
+    client.add_store(NewStore(name="attic", address=attic, passphrase=PASSPHRASE))
+    client.add_routine(
+        NewRoutine(
+            name="nightly",
+            systems="all",
+            when="every day at 02:00",
+            store="attic",
+            ladder="everything for 14 days",
+            zone="UTC",
+        )
+    )
+    switched_on(service, client)
+
+
+_numbers = count(1)
+
+
+@pytest.fixture
+def client(service: Service) -> Iterator[Client]:
     with service.client() as made:
-        made.add_store(
-            NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE)
-        )
-        made.add_routine(
-            NewRoutine(
-                name="nightly",
-                systems="all",
-                when="every day at 02:00",
-                store="attic",
-                ladder="everything for 14 days",
-                zone="UTC",
-            )
-        )
-        switched_on(service, made)
         yield made
+
+
+@pytest.fixture
+def recorder(client: Client) -> Iterator[str]:
+    """The name of a system of this test alone; what it left at the drop is thrown away."""
+    name = f"recorder-{next(_numbers)}"
+    yield name
+    for file in client.drop_of(name).files:
+        client.discard_arrival(name, file.name)
 
 
 async def pushed(login: DropLoginMade, files: dict[str, bytes]) -> None:
@@ -117,8 +150,13 @@ async def pushed(login: DropLoginMade, files: dict[str, bytes]) -> None:
                 await file.write(content)
 
 
-def backups(client: Client, system: str = "pier-recorder") -> list[str]:
+def backups(client: Client, system: str) -> list[str]:
     return [one.id for one in client.backups(system=system)]
+
+
+def said(client: Client, system: str, words: str) -> bool:
+    """Whether a concern of the system says so."""
+    return any(words in one.text for one in client.concerns() if system in one.text)
 
 
 def documents(client: Client, backup: str) -> dict[str, int | None]:
@@ -126,94 +164,102 @@ def documents(client: Client, backup: str) -> dict[str, int | None]:
 
 
 def test_what_was_pushed_whole_is_taken_once_and_leaves_the_spool(
-    service: Service, client: Client
+    service: Service, client: Client, recorder: str
 ) -> None:
-    login = enrolled(service, client)
+    login = enrolled(service, client, recorder)
     files = a_push("east", "west")
     asyncio.run(pushed(login, files))
-    until(lambda: len(backups(client)) == 1, "it is taken")
-    [backup] = backups(client)
+    until(lambda: len(backups(client, recorder)) == 1, "it is taken")
+    [backup] = backups(client, recorder)
     assert documents(client, backup) == {name: len(text) for name, text in files.items()}
-    until(lambda: client.drop_of("pier-recorder").files == [], "the spool is empty")
+    until(lambda: client.drop_of(recorder).files == [], "the spool is empty")
     shown = client.backup(backup)
     assert (shown.routine, shown.partial) == ("nightly", False)
-    system = client.system("pier-recorder")
+    system = client.system(recorder)
     assert system.machine is not None
     assert system.machine.id == "TR-77"
     spool = service.folder / "state/drop/spool"
     assert not any(path.is_file() for path in spool.rglob("*"))
     asyncio.run(pushed(login, a_push("east", "west", depth=7)))
-    until(lambda: len(backups(client)) == 2, "the next one is taken as well")
+    until(lambda: len(backups(client, recorder)) == 2, "the next one is taken as well")
 
 
-def test_a_push_that_lacks_something_waits_and_says_what(service: Service, client: Client) -> None:
-    login = enrolled(service, client)
+def test_a_push_that_lacks_something_waits_and_says_what(
+    service: Service, client: Client, recorder: str
+) -> None:
+    login = enrolled(service, client, recorder)
     files = a_push("east", "west")
     west = files.pop("gauges/west.cfg")
     asyncio.run(pushed(login, files))
-    until(lambda: "has not arrived" in client.drop_of("pier-recorder").waits, "it says what")
-    assert "gauges/west.cfg is listed, and has not arrived" in client.drop_of("pier-recorder").waits
-    until(lambda: any("is not whole" in one.text for one in client.concerns()), "a concern says so")
-    assert backups(client) == []
+    until(lambda: "has not arrived" in client.drop_of(recorder).waits, "it says what")
+    assert "gauges/west.cfg is listed, and has not arrived" in client.drop_of(recorder).waits
+    until(lambda: said(client, recorder, "is not whole"), "a concern says so")
+    assert backups(client, recorder) == []
     asyncio.run(pushed(login, {"gauges/west.cfg": west}))
-    until(lambda: len(backups(client)) == 1, "it is taken once it is whole")
+    until(lambda: len(backups(client, recorder)) == 1, "it is taken once it is whole")
 
 
-def test_the_right_name_and_wrong_content_is_not_taken(service: Service, client: Client) -> None:
-    login = enrolled(service, client)
+def test_the_right_name_and_wrong_content_is_not_taken(
+    service: Service, client: Client, recorder: str
+) -> None:
+    login = enrolled(service, client, recorder)
     files = a_push("east")
     files["gauges/east.cfg"] = b"tide of another recorder\n"
     asyncio.run(pushed(login, files))
     until(
         lambda: any(
             run.state == "failed" and "not what its manifest says" in run.reason
-            for run in client.runs(system="pier-recorder")
+            for run in client.runs(system=recorder)
         ),
         "the take says why it failed",
     )
-    assert backups(client) == []
-    until(lambda: client.drop_of("pier-recorder").waits != "", "it is looked at")
-    assert len(client.runs(system="pier-recorder")) == 1, "it is not tried again and again"
-    assert {file.name for file in client.drop_of("pier-recorder").files} == set(files)
+    assert backups(client, recorder) == []
+    until(lambda: client.drop_of(recorder).waits != "", "it is looked at")
+    assert len(client.runs(system=recorder)) == 1, "it is not tried again and again"
+    assert {file.name for file in client.drop_of(recorder).files} == set(files)
 
 
 def test_a_push_that_nobody_expects_is_said_and_dropped_by_a_person(
-    service: Service, client: Client
+    service: Service, client: Client, recorder: str
 ) -> None:
-    login = enrolled(service, client)
+    login = enrolled(service, client, recorder)
     asyncio.run(pushed(login, {"core.dump": os.urandom(1000)}))
-    until(lambda: any("core.dump" in one.text for one in client.concerns()), "a concern names it")
-    [file] = client.drop_of("pier-recorder").files
+    until(lambda: said(client, recorder, "core.dump"), "a concern names it")
+    [file] = client.drop_of(recorder).files
     assert not file.expected
-    done = service.fennox("drop", "discard", "pier-recorder", "core.dump", "--yes")
+    done = service.fennox("drop", "discard", recorder, "core.dump", "--yes")
     assert done.returncode == 0, done.stderr
-    assert client.drop_of("pier-recorder").files == []
+    assert client.drop_of(recorder).files == []
 
 
-def test_another_machine_under_a_systems_name_is_refused(service: Service, client: Client) -> None:
-    login = enrolled(service, client)
+def test_another_machine_under_a_systems_name_is_refused(
+    service: Service, client: Client, recorder: str
+) -> None:
+    login = enrolled(service, client, recorder)
     asyncio.run(pushed(login, a_push("east")))
-    until(lambda: len(backups(client)) == 1, "it is taken")
-    until(lambda: client.drop_of("pier-recorder").files == [], "the spool is empty")
+    until(lambda: len(backups(client, recorder)) == 1, "it is taken")
+    until(lambda: client.drop_of(recorder).files == [], "the spool is empty")
     files = {"about.json": ABOUT.replace(b"TR-77", b"TR-78"), "gauges/x.cfg": b"tide x\n"}
     listed = "".join(f"{sha256(text).hexdigest()}  {name}\n" for name, text in files.items())
     asyncio.run(pushed(login, {**files, "MANIFEST": listed.encode()}))
     until(
-        lambda: any("TR-78" in (run.reason or "") for run in client.runs(system="pier-recorder")),
+        lambda: any("TR-78" in (run.reason or "") for run in client.runs(system=recorder)),
         "a person is asked which machine it is",
     )
-    assert len(backups(client)) == 1
-    client.confirm("pier-recorder", "TR-78")
-    run = service.ended(client.take(NewTake(system="pier-recorder")).id)
+    assert len(backups(client, recorder)) == 1
+    client.confirm(recorder, "TR-78")
+    run = service.ended(client.take(NewTake(system=recorder)).id)
     assert run.state == "done", run.reason
-    assert len(backups(client)) == 2
+    assert len(backups(client, recorder)) == 2
 
 
-def test_nothing_is_read_from_a_system_that_pushes(service: Service, client: Client) -> None:
-    enrolled(service, client)
+def test_nothing_is_read_from_a_system_that_pushes(
+    service: Service, client: Client, recorder: str
+) -> None:
+    enrolled(service, client, recorder)
     with pytest.raises(ProblemError, match="not reached"):
-        client.probe("pier-recorder")
-    run = service.ended(client.take(NewTake(system="pier-recorder")).id)
+        client.probe(recorder)
+    run = service.ended(client.take(NewTake(system=recorder)).id)
     assert run.state == "failed"
     assert "Settings of the recorder is not at the drop" in run.reason
 
@@ -231,8 +277,10 @@ def receivers(service: Service) -> list[int]:
     return found
 
 
-def test_the_receiving_end_outlives_its_own_death(service: Service, client: Client) -> None:
-    login = enrolled(service, client)
+def test_the_receiving_end_outlives_its_own_death(
+    service: Service, client: Client, recorder: str
+) -> None:
+    login = enrolled(service, client, recorder)
     [first] = receivers(service)
     os.kill(first, signal.SIGKILL)
 
@@ -244,15 +292,16 @@ def test_the_receiving_end_outlives_its_own_death(service: Service, client: Clie
         return True
 
     until(answers, "it listens again")
-    until(lambda: len(backups(client)) == 1, "and what was pushed is taken")
+    until(lambda: len(backups(client, recorder)) == 1, "and what was pushed is taken")
     service.kill()
     until(lambda: receivers(service) == [], "it ends with the service")
+    service.start()
 
 
 def test_an_address_that_is_taken_is_said_and_listened_on_once_it_is_free(
-    service: Service, client: Client
+    service: Service, client: Client, recorder: str
 ) -> None:
-    enrolled(service, client)
+    enrolled(service, client, recorder)
     host = loopback()
     with socket.create_server((host, free_port(host))) as taken:
         address = f"{host}:{taken.getsockname()[1]}"
@@ -262,27 +311,30 @@ def test_an_address_that_is_taken_is_said_and_listened_on_once_it_is_free(
 
 
 def test_an_account_belongs_to_one_system_however_they_are_called(
-    service: Service, client: Client
+    service: Service, client: Client, recorder: str
 ) -> None:
-    first = enrolled(service, client)
-    client.change_system("pier-recorder", SystemChange(name="quay-recorder"))
-    second = enrolled(service, client)
-    assert (first.account, second.account) == ("pier-recorder", "pier-recorder-2")
-    assert client.drop_of("quay-recorder").account == "pier-recorder"
+    first = enrolled(service, client, recorder)
+    client.change_system(recorder, SystemChange(name=f"quay-{recorder}"))
+    second = enrolled(service, client, recorder)
+    assert (first.account, second.account) == (recorder, f"{recorder}-2")
+    assert client.drop_of(f"quay-{recorder}").account == recorder
 
 
-def test_the_command_line_shows_what_to_paste(service: Service, client: Client) -> None:
-    enrolled(service, client)
-    shown = service.fennox("drop", "login", "add", "pier-recorder")
+def test_the_command_line_shows_what_to_paste(
+    service: Service, client: Client, recorder: str
+) -> None:
+    enrolled(service, client, recorder)
+    shown = service.fennox("drop", "login", "add", recorder)
     assert shown.returncode == 0, shown.stderr
     for word in ("SFTP", "account", "secret", "folder", "SHA256:"):
         assert word in shown.stdout
-    assert "pier-recorder" in service.fennox("drop", "list").stdout
+    assert recorder in service.fennox("drop", "list").stdout
     assert "SHA256:" in service.fennox("drop", "show").stdout
-    assert "Nothing waits" in service.fennox("drop", "show", "pier-recorder").stderr
+    assert "Nothing waits" in service.fennox("drop", "show", recorder).stderr
     off = service.fennox("drop", "set", "--sftp", "off")
     assert "off" in off.stdout
     until(lambda: client.drop().listening == [], "nothing listens")
-    refused = service.fennox("drop", "login", "add", "pier-recorder")
+    refused = service.fennox("drop", "login", "add", recorder)
     assert refused.returncode == 3
     assert "fennox drop set" in refused.stderr
+    switched_on(service, client)
