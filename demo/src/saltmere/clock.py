@@ -12,6 +12,17 @@ import threading
 import time
 from pathlib import Path
 
+ESTATE = Path("/run/estate-clock")  # on the estate's Linux servers
+
+
+def now() -> float:
+    """The estate's time, as its servers know it; anywhere else the machine's."""
+    if not ESTATE.is_socket():
+        return time.time()
+    with socket.socket(socket.AF_UNIX) as line:
+        line.connect(str(ESTATE))
+        return float(line.makefile(encoding="ascii").readline().split()[0])
+
 
 class ClockServer:
     """Tells the time over a Unix socket."""

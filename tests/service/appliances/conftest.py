@@ -20,18 +20,24 @@ from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.restores import NewDraft
 from fennox.wire.stores import NewLogin, NewStore
 from saltmere.appliance import RunningAppliance
+from saltmere.appliance_server import ApplianceServer
 from saltmere.keelson.machine import KeelsonHost
+from saltmere.masthead.machine import MastheadServer
 from saltmere.orlop.machine import OrlopMachine
 from tests.database import fresh_database
+from tests.demo.conftest import InstallAppliance, install_appliance
 from tests.places import free_port, loopback
 from tests.service.drops.test_pushes import switched_on
 from tests.service.restores.test_purposes import drafted, proved
 from tests.service.running import PASSPHRASE, Service, came_to
 
+__all__ = ["install_appliance"]
+
 PHRASE = "herring under the pier"
 Deploy = Callable[[], OrlopMachine]
-Machine = TypeVar("Machine", bound=RunningAppliance)
-
+Machine = TypeVar("Machine", bound=RunningAppliance | ApplianceServer)
+Server = TypeVar("Server", bound=ApplianceServer)
+Reached = RunningAppliance | ApplianceServer
 
 _numbers = count(1)
 
@@ -92,11 +98,11 @@ class Protected(Generic[Machine]):
         sides = CompareWanted(before=before, after=after, live=after is None)
         return [one.path for one in self.client.compare(sides).comparison.documents]
 
-    def wanted(self, backup: str, target: RunningAppliance, **more: object) -> NewDraft:
+    def wanted(self, backup: str, target: Reached, **more: object) -> NewDraft:
         there = {"at": target.address, "key": target.fingerprint, "login": f"{self.name}-new"}
         return NewDraft.model_validate({"backup": backup, "purpose": "replace", **there, **more})
 
-    def draft(self, backup: str, target: RunningAppliance, **more: object) -> str:
+    def draft(self, backup: str, target: Reached, **more: object) -> str:
         return drafted(self.service, self.client, self.wanted(backup, target, **more))
 
     def restore(self, sheet: str) -> None:
@@ -180,3 +186,47 @@ def keelson(
             )
         )
         yield Protected(harbour, client, name, host, install_host)
+
+
+def protect(
+    harbour: Service,
+    install: InstallAppliance,
+    key: tuple[str, str],
+    appliance: type[Server],
+    kind: str,
+    settings: dict[str, str] | None = None,
+) -> Iterator[Protected[Server]]:
+    """A Linux server with a program of its own, enrolled as it is; ``key``: of its login."""
+    server, name = install(appliance), f"{appliance.program}-{next(_numbers)}"
+    assert isinstance(server, appliance)
+    with harbour.client() as client:
+        for of in ("keeper", "new"):
+            login = NewLogin(name=f"{name}-{of}", account="root", private_key=key[0])
+            client.add_login(login)
+        client.add_system(
+            NewSystem(
+                name=name,
+                kind=kind,
+                address=server.address,
+                login=f"{name}-keeper",
+                key=server.fingerprint,
+                settings=settings or {},
+            )
+        )
+
+        def fresh(**more: object) -> Server:
+            made = install(appliance, **more)
+            assert isinstance(made, appliance)
+            return made
+
+        yield Protected(harbour, client, name, server, fresh)
+
+
+@pytest.fixture
+def masthead(
+    harbour: Service, install_appliance: InstallAppliance, key_pair: tuple[str, str]
+) -> Iterator[Protected[MastheadServer]]:
+    """A monitoring server of 25 checks, with a licence for as many as it has."""
+    for made in protect(harbour, install_appliance, key_pair, MastheadServer, "masthead-server"):
+        made.machine.set_up("northness-watch", licence="MAST-40-QUAY")
+        yield made

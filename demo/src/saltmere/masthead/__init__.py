@@ -1,0 +1,1 @@
+"""Masthead, a simulated monitoring server. Its manual: ``demo/docs/masthead.md``."""

@@ -1,0 +1,33 @@
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from saltmere.appliance_server import ApplianceServer
+from tests.engine.conftest import key_pair
+from tests.places import free_port, loopback
+
+__all__ = ["InstallAppliance", "install_appliance", "key_pair"]
+
+InstallAppliance = Callable[..., ApplianceServer]
+
+
+@pytest.fixture
+def install_appliance(tmp_path: Path, key_pair: tuple[str, str]) -> Iterator[InstallAppliance]:
+    """Install and start appliances that are Linux servers, each at an address of its own."""
+    made: list[ApplianceServer] = []
+
+    def make(appliance: type[ApplianceServer], **more: object) -> ApplianceServer:
+        host = loopback()
+        folder = tmp_path / f"{appliance.program}-{len(made)}"
+        server = appliance(folder, host, free_port(host), **more)  # type: ignore[arg-type]
+        server.install(appliance.program, key_pair[1])
+        made.append(server)
+        server.start()
+        return server
+
+    yield make
+    for server in made:
+        server.stop()
