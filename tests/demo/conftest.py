@@ -6,10 +6,10 @@ from pathlib import Path
 import pytest
 
 from saltmere.appliance_server import ApplianceServer
-from tests.engine.conftest import key_pair
+from tests.engine.conftest import install, key_pair
 from tests.places import free_port, loopback
 
-__all__ = ["InstallAppliance", "install_appliance", "key_pair"]
+__all__ = ["InstallAppliance", "install", "install_appliance", "key_pair"]
 
 InstallAppliance = Callable[..., ApplianceServer]
 

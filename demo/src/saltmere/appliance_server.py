@@ -55,8 +55,10 @@ class ApplianceServer(LinuxServer):
 
     def start(self) -> None:
         super().start()
-        if not (self.folder / "var/lib" / self.program).exists():
+        mark = self.folder / "local/installed"
+        if not mark.exists():
             self.do("install", self.read("/etc/hostname").strip())
+            mark.touch()
 
     def _programs(self) -> str:
         if self.clock is None:

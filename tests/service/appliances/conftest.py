@@ -21,9 +21,14 @@ from fennox.wire.restores import NewDraft
 from fennox.wire.stores import NewLogin, NewStore
 from saltmere.appliance import RunningAppliance
 from saltmere.appliance_server import ApplianceServer
+from saltmere.beacon.machine import BeaconServer
+from saltmere.gullery.machine import GulleryServer
 from saltmere.keelson.machine import KeelsonHost
+from saltmere.linux import LinuxServer
 from saltmere.masthead.machine import MastheadServer
 from saltmere.orlop.machine import OrlopMachine
+from saltmere.tideway.machine import TidewayServer
+from saltmere.watchbill.machine import WatchbillServer
 from tests.database import fresh_database
 from tests.demo.conftest import InstallAppliance, install_appliance
 from tests.places import free_port, loopback
@@ -229,4 +234,47 @@ def masthead(
     """A monitoring server of 25 checks, with a licence for as many as it has."""
     for made in protect(harbour, install_appliance, key_pair, MastheadServer, "masthead-server"):
         made.machine.set_up("northness-watch", licence="MAST-40-QUAY")
+        yield made
+
+
+@pytest.fixture
+def watchbill(
+    harbour: Service, install_appliance: InstallAppliance, key_pair: tuple[str, str]
+) -> Iterator[Protected[WatchbillServer]]:
+    for made in protect(harbour, install_appliance, key_pair, WatchbillServer, "watchbill-server"):
+        made.machine.set_up()
+        yield made
+
+
+@pytest.fixture
+def tideway(
+    harbour: Service, install_appliance: InstallAppliance, key_pair: tuple[str, str]
+) -> Iterator[Protected[TidewayServer]]:
+    """An address server with two clients."""
+    for made in protect(harbour, install_appliance, key_pair, TidewayServer, "tideway-server"):
+        made.machine.set_up()
+        yield made
+
+
+@pytest.fixture
+def beacon(
+    harbour: Service, install_appliance: InstallAppliance, key_pair: tuple[str, str]
+) -> Iterator[Protected[BeaconServer]]:
+    """A recorder manager of four devices."""
+    for made in protect(harbour, install_appliance, key_pair, BeaconServer, "beacon-recorder"):
+        made.machine.set_up()
+        yield made
+
+
+@pytest.fixture
+def gullery(
+    harbour: Service,
+    install: Callable[[str], LinuxServer],
+    install_appliance: InstallAppliance,
+    key_pair: tuple[str, str],
+) -> Iterator[Protected[GulleryServer]]:
+    """A controller of three collectors that sends its commits to another server."""
+    for made in protect(harbour, install_appliance, key_pair, GulleryServer, "gullery-controller"):
+        made.machine.set_up()
+        made.machine.send_to(install("standby"))
         yield made

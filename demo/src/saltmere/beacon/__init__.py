@@ -1,0 +1,1 @@
+"""Beacon, a simulated recorder manager. Its manual: ``demo/docs/beacon.md``."""

@@ -1,0 +1,1 @@
+"""Gullery, a simulated collector controller. Its manual: ``demo/docs/gullery.md``."""

@@ -1,0 +1,184 @@
+"""Gullery itself, as it is installed on its server. Its manual: ``demo/docs/gullery.md``."""
+
+import argparse
+import json
+import os
+import secrets
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+from saltmere.clock import now
+
+PRODUCT, VERSION = "gullery", "1.9"
+HOME, ID = Path("/srv/gullery"), Path("/var/lib/gullery/id")
+SOURCES, KEYS, NAME = HOME / "sources", HOME / "keys", HOME / "name"
+ACCESS = Path("/etc/gullery")
+_SSH = (
+    f"ssh -i {ACCESS}/key -o UserKnownHostsFile={ACCESS}/known_hosts -o StrictHostKeyChecking=yes"
+    " -o BatchMode=yes -o IdentitiesOnly=yes -o ConnectTimeout=10"
+)
+
+
+class Refused(Exception):
+    """Why something is not done."""
+
+
+def git(*words: str, who: str = "gullery", given: bytes = b"") -> bytes:
+    own = {"GIT_SSH_COMMAND": _SSH, "GIT_CONFIG_GLOBAL": "/dev/null", "HOME": "/root"}
+    for role in ("AUTHOR", "COMMITTER"):
+        own |= {f"GIT_{role}_NAME": who, f"GIT_{role}_EMAIL": f"{who}@saltmere.example"}
+        own[f"GIT_{role}_DATE"] = f"{int(now())} +0000"
+    done = subprocess.run(
+        ["git", "-C", str(HOME), *words],
+        env={"PATH": os.environ["PATH"], **own},
+        input=given,
+        capture_output=True,
+        check=False,
+    )
+    if done.returncode != 0:
+        raise Refused(done.stderr.decode(errors="replace").strip() or f"git {words[0]} failed")
+    return done.stdout
+
+
+def said(*words: str) -> list[str]:
+    return git(*words).decode().splitlines()
+
+
+def install(name: str) -> None:
+    for folder in (SOURCES, KEYS, ID.parent, ACCESS):
+        folder.mkdir(parents=True, exist_ok=True)
+    ID.write_text(f"GUL-{secrets.token_hex(6)}\n")
+    NAME.write_text(f"{name}\n")
+    (HOME / ".gitignore").write_text("/keys/\n")
+    git("init", "-q", "-b", "main")
+    commit("gullery", "installed")
+
+
+def commit(who: str, why: str) -> None:
+    git("add", "-A")
+    git("commit", "-q", "-m", why, who=who)
+
+
+def change(name: str, value: str, who: str, why: str) -> None:
+    (SOURCES / name).write_text(f"{value}\n")
+    commit(who, why)
+
+
+def drop(name: str, who: str, why: str) -> None:
+    if not (SOURCES / name).exists():
+        raise Refused(f"there is no source {name}")
+    (SOURCES / name).unlink()
+    commit(who, why)
+
+
+def key(name: str) -> None:
+    file = KEYS / name
+    file.touch(0o600)
+    file.write_text(sys.stdin.read())
+
+
+def sends_to(url: str) -> None:
+    verb = "set-url" if "origin" in said("remote") else "add"
+    git("remote", verb, "origin", url)
+
+
+def send() -> None:
+    if "origin" not in said("remote"):
+        raise Refused("it sends nowhere yet: gullery sends-to URL")
+    git("push", "-q", "origin", "main")
+
+
+def sent() -> str:
+    """The commit that the other server has."""
+    try:
+        return (said("ls-remote", "origin", "refs/heads/main") or ["none"])[0].split()[0]
+    except Refused:
+        return "unknown"
+
+
+def about() -> str:
+    told = {"id": ID.read_text().strip(), "product": PRODUCT, "version": VERSION}
+    tools = said("--version")[0].split()[2]
+    return json.dumps({**told, "tools": tools, "name": NAME.read_text().strip()}, indent=1)
+
+
+def listed() -> str:
+    there = sent() if "origin" in said("remote") else "nowhere"
+    known = there not in ("unknown", "nowhere", "none")
+    since = f"{there}..main" if known else "main"
+    unsent = said("log", "--format=%h %an: %s", since) if there != "unknown" else []
+    told = {
+        "sources": [{"name": path.name} for path in _files(SOURCES)],
+        "keys": [{"name": path.name} for path in _files(KEYS)],
+        "commit": said("rev-parse", "main")[0],
+        "sent": there,
+        "unsent": unsent,
+        "changed": [line[3:] for line in said("status", "--porcelain")],
+    }
+    return json.dumps(told, indent=1)
+
+
+def _files(folder: Path) -> list[Path]:
+    """git keeps no folder that is empty."""
+    return sorted(folder.iterdir()) if folder.exists() else []
+
+
+def bundle() -> None:
+    sys.stdout.buffer.write(git("bundle", "create", "-", "main"))
+
+
+def take_over() -> None:
+    if changed := said("status", "--porcelain"):
+        raise Refused(f"no commit has these changes: {', '.join(line[3:] for line in changed)}")
+    with tempfile.NamedTemporaryFile() as file:
+        file.write(sys.stdin.buffer.read())
+        file.flush()
+        git("fetch", "-q", file.name, "main")
+    git("reset", "-q", "--hard", "FETCH_HEAD")
+    KEYS.mkdir(exist_ok=True)
+
+
+def test() -> str:
+    lacking = [path.name for path in _files(SOURCES) if not (KEYS / path.name).exists()]
+    if lacking:
+        raise Refused(f"{', '.join(lacking)}: without a key")
+    return "sound"
+
+
+def _arguments() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="gullery", description=__doc__)
+    verbs = parser.add_subparsers(required=True)
+    acts: list[tuple[str, Callable[..., object], str]] = [
+        ("about", about, ""),
+        ("clock", now, ""),
+        ("list", listed, ""),
+        ("send", send, ""),
+        ("bundle", bundle, ""),
+        ("take-over", take_over, ""),
+        ("test", test, ""),
+        ("install", install, "name"),
+        ("set", change, "name value who why"),
+        ("drop", drop, "name who why"),
+        ("key", key, "name"),
+        ("sends-to", sends_to, "url"),
+    ]
+    for name, act, words in acts:
+        made = verbs.add_parser(name)
+        for word in words.split():
+            made.add_argument(word)
+        made.set_defaults(act=act)
+    return parser
+
+
+def main() -> None:
+    given = vars(_arguments().parse_args())
+    try:
+        answer = given.pop("act")(**given)
+    except Refused as error:
+        print(f"gullery: {error}", file=sys.stderr)
+        sys.exit(2)
+    if answer is not None:
+        print(answer)

@@ -1,0 +1,1 @@
+"""Tideway, a simulated address server. Its manual: ``demo/docs/tideway.md``."""

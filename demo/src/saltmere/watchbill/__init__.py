@@ -1,0 +1,1 @@
+"""Watchbill, a simulated monitoring server. Its manual: ``demo/docs/watchbill.md``."""
