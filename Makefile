@@ -9,6 +9,9 @@ PIP := $(BIN)/pip install --quiet --quiet --disable-pip-version-check
 CONSOLE := src/fennox/service/console
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -type f -print 2>/dev/null)
 
+# Compiled modules are kept: tests and demo start dozens of programs that import the same ones.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo demo-reset test check lock setup format console generated soak release
 
 setup: .venv/ready
@@ -66,7 +69,7 @@ soak: export PYTEST_ADDOPTS = --timeout 0 -m ''
 soak: setup console .venv/tests-ready
 	$(BIN)/pytest tests/engine/stores/test_kills.py --kills 400
 	$(BIN)/pytest tests/service/restores/test_killed.py --kills 60
-	$(BIN)/pytest tests/service/restores/test_any_order.py --examples 1200
+	$(BIN)/pytest tests/service/restores/test_any_order.py --examples 3000
 	$(BIN)/pytest -n $(JOBS) tests/service/upkeep/test_dying.py tests/service/stores/test_adopt.py tests/engine/restoring/test_taken_up.py tests/engine/stores/test_fault_points.py \
 	  tests/engine/stores/test_generations.py tests/service/own_state/test_rebuild_dies.py tests/service/upkeep/test_faked_clocks.py --points 1
 	$(BIN)/pytest -n $(JOBS) -m long
