@@ -14,6 +14,7 @@ from rich.cells import cell_len
 from rich.console import Console
 
 from fennox.cli import output
+from fennox.cli.estate.run_sheets import by_folder
 from fennox.core.names import printable
 
 TITLES = ["SYSTEM", "KIND", "SIZE", "NEXT RUN"]
@@ -123,3 +124,10 @@ def test_a_fingerprint_is_printed_as_it_is(capsys: pytest.CaptureFixture[str]) -
     printed = capsys.readouterr()
     assert said in printed.out
     assert said in printed.err
+
+
+def test_many_added_documents_are_counted_by_folder() -> None:
+    few = ["/etc/fstab", "/etc/saltmere/000.conf"]
+    assert by_folder(few) == few
+    many = ["/etc/fstab", *[f"/etc/saltmere/{number:03}.conf" for number in range(40)], "about"]
+    assert by_folder(many) == ["/etc/fstab", "/etc/saltmere/* (40)", "about"]

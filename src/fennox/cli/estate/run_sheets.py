@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 
 from fennox.cli.estate.comparison import document_lines
@@ -128,14 +129,30 @@ def print_findings(sheet: Sheet) -> None:
                 out.print(f"[{_STYLE[severity]}]{severity:8}[/]", end=" ")
                 out.print(finding.text, finding.remedy, markup=False, soft_wrap=True)
     over = sheet.overwrites
-    for title, names, count in (
-        ("overwritten", over.changed, over.changed_count),
-        ("added", over.added, over.added_count),
+    for title, names, hidden in (
+        ("overwritten", over.changed, over.changed_count - len(over.changed)),
+        ("added", by_folder(over.added), over.added_count - len(over.added)),
     ):
         if names:
-            listed = first_few([*map(printable, names)], len(names), in_all=count)
+            listed = first_few([*map(printable, names)], len(names), in_all=len(names) + hidden)
             out.print(f"[dim]{title:12}[/dim]", end=" ")
             out.print(listed, markup=False, soft_wrap=True)
+
+
+def by_folder(paths: list[str], most: int = 12) -> list[str]:
+    """Many paths of one folder as that folder and their number, where there are more than
+    ``most`` in all: nothing of these is lost, and nobody reads two hundred.
+    """
+    if len(paths) <= most:
+        return paths
+    folders = Counter(path.rpartition("/")[0] for path in paths)
+    within: list[str] = []
+    for path in paths:
+        folder = path.rpartition("/")[0]
+        shown = path if folders[folder] < 6 else f"{folder}/* ({folders[folder]})"
+        if shown not in within:
+            within.append(shown)
+    return within
 
 
 def _places(placed: Placed) -> None:
