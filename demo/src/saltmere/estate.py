@@ -13,6 +13,7 @@ from pathlib import Path
 
 from saltmere import roles
 from saltmere.linux import LinuxServer, save_key
+from saltmere.services import Services
 from saltmere.skerry import Skerry
 from saltmere.virtualization import Virtualization
 
@@ -47,6 +48,7 @@ class Estate:
     linux: dict[str, LinuxServer] = field(default_factory=dict)
     skerries: dict[str, Skerry] = field(default_factory=dict)
     virtualization: Virtualization = field(init=False)
+    services: Services = field(init=False)
 
     def __post_init__(self) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
@@ -63,6 +65,7 @@ class Estate:
         for name, address in [(n, a) for n, (a, _, _) in SKERRIES.items()] + [FRESH_SKERRY]:
             self.skerries[name] = Skerry(self.folder / name, address, HTTPS_PORT, clock=self.clock)
         self.virtualization = Virtualization(self.folder, self.clock, self._secret)
+        self.services = Services(self.folder, self.clock, self._root_public, self._fresh_public)
 
     def _secret(self, name: str) -> str:
         path = self.folder / name
@@ -73,7 +76,8 @@ class Estate:
 
     def taken_ports(self) -> list[str]:
         """Addresses of ours at which something else already answers."""
-        places = [(server.host, server.port) for server in self.linux.values()]
+        servers = [*self.linux.values(), *self.services.all()]
+        places = [(server.host, server.port) for server in servers]
         appliances = [*self.skerries.values(), *self.virtualization.all()]
         places += [(appliance.host, appliance.port) for appliance in appliances]
         return [f"{host}:{port}" for host, port in places if answers(host, port)]
@@ -93,6 +97,7 @@ class Estate:
             appliance.wait()
             if name in SKERRIES and appliance.account == "admin":
                 appliance.configure(SKERRIES[name][2], ADMINISTRATOR, self.skerry_password)
+        self.services.start(self.linux[DEPOT[0]])
         self.virtualization.start()
 
     def _install(self, name: str, server: LinuxServer) -> None:
@@ -124,6 +129,7 @@ class Estate:
             server.stop()
         for appliance in self.skerries.values():
             appliance.stop()
+        self.services.stop()
         self.virtualization.stop()
 
 

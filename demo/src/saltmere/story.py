@@ -15,7 +15,7 @@ from zoneinfo import ZoneInfo
 
 import httpx
 
-from saltmere import roles
+from saltmere import roles, services
 from saltmere.clock import ClockServer
 from saltmere.estate import (
     ADMINISTRATOR,
@@ -45,6 +45,7 @@ CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY 
     48,
     46,
 )
+EXCEEDED_DAY = 50
 
 
 @dataclass
@@ -156,6 +157,7 @@ class Story:
         ):
             call("PATCH", f"/systems/{name}", {"needs": needed})
         self.estate.virtualization.prepare(call)
+        self.estate.services.enrol(call)
         ladder = "everything for 14 days, daily for 45 days, monthly for 7 years, always 3"
         for name, systems, store in (
             ("every-night", "kind=linux-server", "harbour"),
@@ -201,6 +203,7 @@ class Story:
             self.service.call(
                 "PATCH", f"/routines/{name}", {"when": f"every day at {hour:02}:{minute:02}"}
             )
+        self.estate.services.take_weekly(self.service.call)
 
     def _as_it_may(
         self, happens: Callable[[], None], what: str, trouble: Callable[[str], None]
@@ -223,7 +226,8 @@ class Story:
 
     def _night(self, morning: datetime) -> None:
         """Put the clock a moment past the last due time, and wait for the runs of all routines."""
-        hours = HOURS | (WEEKLY if morning.weekday() == 0 else {})
+        weekly = WEEKLY | ({services.ROUTINE: (3, 10)} if self.day >= DAILY_FROM else {})
+        hours = HOURS | (weekly if morning.weekday() == 0 else {})
         due = {
             name: morning.replace(hour=hour, minute=minute)
             for name, (hour, minute) in hours.items()
@@ -259,6 +263,9 @@ class Story:
             hosts = sorted(self.estate.virtualization.hosts)[:2]
             switch = {**told, "hosts": hosts}
             self.estate.virtualization.manager.request("PUT", "/switches/fleet", switch)
+        if day == EXCEEDED_DAY:
+            self.estate.services.exceed_licence()
+            self.estate.services.forget_to_send()
         if day == CERTIFICATE_DAY:
             roles.renew_certificate(self.estate.linux["quay-web"], datetime.fromtimestamp(now, UTC))
         if day == EMPTIED_DAY:

@@ -154,7 +154,9 @@ def _in_doubt(kind: Kind, evidence: Evidence, taken: set[str]) -> Iterator[Findi
         values = list(dict.fromkeys(expressions.values(doubt.finds, evidence)))
         if values:
             shown = first_few([value[:200] for value in values], _SHOWN, separator="; ")
-            yield _warning(doubt.code, doubt.part, f"{doubt.means}: {shown}.", doubt.remedy)
+            yield _warning(
+                doubt.code, doubt.part, f"{doubt.means.rstrip('.')}: {shown}.", doubt.remedy
+            )
 
 
 def _pointing_outside(kind: Kind, evidence: Evidence) -> Iterator[Finding]:

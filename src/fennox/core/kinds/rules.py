@@ -94,7 +94,7 @@ class Doubt(KindModel):
     finds: Expression
     """What should give no value."""
     means: str
-    """What a value means, in words."""
+    """What the values mean, in words; they follow it, after a colon."""
     remedy: str
     """What to do."""
 
