@@ -6,10 +6,11 @@ from pathlib import Path
 import pytest
 
 from saltmere.appliance_server import ApplianceServer
+from tests.demo.sftp_place import sftp
 from tests.engine.conftest import install, key_pair
 from tests.places import free_port, loopback
 
-__all__ = ["InstallAppliance", "install", "install_appliance", "key_pair"]
+__all__ = ["InstallAppliance", "install", "install_appliance", "key_pair", "sftp"]
 
 InstallAppliance = Callable[..., ApplianceServer]
 

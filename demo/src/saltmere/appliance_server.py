@@ -41,14 +41,11 @@ class ApplianceServer(LinuxServer):
         command.parent.mkdir(parents=True, exist_ok=True)
         command.write_bytes(_SHEBANG)
         with zipfile.ZipFile(command, "a") as app:
-            for module in (
-                "__init__",
-                "clock",
-                f"{self.program}/__init__",
-                f"{self.program}/program",
-            ):
-                source = resources.files("saltmere").joinpath(f"{module}.py")
-                app.writestr(f"saltmere/{module}.py", source.read_bytes())
+            saltmere = resources.files("saltmere")
+            own = [one.name for one in saltmere.joinpath(self.program).iterdir()]
+            modules = [f"{self.program}/{name}" for name in own if name.endswith(".py")]
+            for module in ("__init__.py", "clock.py", *modules):
+                app.writestr(f"saltmere/{module}", saltmere.joinpath(module).read_bytes())
             main = f"from saltmere.{self.program}.program import main\n\nmain()\n"
             app.writestr("__main__.py", main)
         command.chmod(0o755)

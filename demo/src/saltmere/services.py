@@ -15,6 +15,7 @@ from saltmere.gullery.machine import GulleryServer
 from saltmere.linux import LinuxServer
 from saltmere.masthead.machine import MastheadServer
 from saltmere.tideway.machine import TidewayServer
+from saltmere.warden.machine import PHRASE, WardenServer
 from saltmere.watchbill.machine import WatchbillServer
 
 SSH_PORT = 2222
@@ -28,6 +29,7 @@ APPLIANCES: dict[str, tuple[str, str, str, type[ApplianceServer]]] = {
     "tideway-1": ("127.20.1.42", "saltmere-quay", "tideway-server", TidewayServer),
     "beacon-1": ("127.20.1.43", "saltmere-quay", "beacon-recorder", BeaconServer),
     "gullery-1": ("127.20.1.44", "saltmere-quay", "gullery-controller", GulleryServer),
+    "warden-1": ("127.20.1.45", "saltmere-quay", "warden-server", WardenServer),
 }
 
 
@@ -74,13 +76,15 @@ class Services:
             case GulleryServer():
                 server.set_up()
                 server.send_to(standby)
-            case WatchbillServer() | TidewayServer() | BeaconServer():
+            case WatchbillServer() | TidewayServer() | BeaconServer() | WardenServer():
                 server.set_up()
 
     def enrol(self, call: Callable[..., Any]) -> None:
         """Its systems, by the logins of the estate's servers. ``call``: of the service's
-        interface.
+        interface; its drop is on.
         """
+        phrase = {"name": "warden-passphrase", "account": "warden", "password": PHRASE}
+        call("POST", "/logins", phrase)
         for name, (_, site, kind, _) in APPLIANCES.items():
             told = {
                 "name": name,
@@ -91,7 +95,14 @@ class Services:
                 "site": site,
                 "labels": ["appliance"],
             }
-            call("POST", "/systems", told)
+            server = self.servers[name]
+            if isinstance(server, WardenServer):
+                call("POST", "/systems", {**told, "settings": {"passphrase": phrase["name"]}})
+                told = call("PUT", f"/systems/{name}/drop/login", {})
+                host, _, port = told["sftp"].rpartition(":")
+                server.push_to(host, int(port), told["account"], told["secret"], told["host_key"])
+            else:
+                call("POST", "/systems", told)
 
     def take_weekly(self, call: Callable[..., Any]) -> None:
         """From now on by a routine."""

@@ -162,6 +162,10 @@ class Shell(Protocol):
 
     language: ShellLanguage
     """What words are quoted for."""
+    secrets: Mapping[str, str | None]
+    """Secret settings of the system, for documents of a backup; no command has them. None: it has
+    none such.
+    """
 
     @property
     def fingerprint(self) -> str:

@@ -6,7 +6,7 @@ import base64
 import io
 import os
 import tarfile
-from collections.abc import AsyncGenerator, AsyncIterator, Collection, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Collection, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from dataclasses import dataclass
 
@@ -127,6 +127,7 @@ class LyingShell:
 
     fingerprint = "SHA256:x"
     language: ShellLanguage = "posix"
+    secrets: Mapping[str, str | None] = {}
 
     def __init__(self, stream: bytes) -> None:
         self.data = stream

@@ -5,7 +5,7 @@ exchanged. The line can be cut before or after any command.
 
 from __future__ import annotations
 
-from collections.abc import AsyncGenerator, AsyncIterator, Collection, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Collection, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from dataclasses import dataclass, field
 
@@ -169,6 +169,7 @@ class StationLink:
 
     station: Station
     language: ShellLanguage = "posix"
+    secrets: Mapping[str, str | None] = field(default_factory=dict)
     fingerprint: str = "SHA256:station"
 
     async def run(

@@ -28,6 +28,8 @@ from saltmere.linux import LinuxServer
 from saltmere.masthead.machine import MastheadServer
 from saltmere.orlop.machine import OrlopMachine
 from saltmere.tideway.machine import TidewayServer
+from saltmere.warden.machine import PHRASE as WARDEN_PHRASE
+from saltmere.warden.machine import WardenServer
 from saltmere.watchbill.machine import WatchbillServer
 from tests.database import fresh_database
 from tests.demo.conftest import InstallAppliance, install_appliance
@@ -277,4 +279,22 @@ def gullery(
     for made in protect(harbour, install_appliance, key_pair, GulleryServer, "gullery-controller"):
         made.machine.set_up()
         made.machine.send_to(install("standby"))
+        yield made
+
+
+@pytest.fixture
+def warden(
+    harbour: Service, install_appliance: InstallAppliance, key_pair: tuple[str, str]
+) -> Iterator[Protected[WardenServer]]:
+    """An access-policy server that pushes to its drop."""
+    phrase = f"warden-phrase-{next(_numbers)}"
+    with harbour.client() as client:
+        client.add_login(NewLogin(name=phrase, account="warden", password=WARDEN_PHRASE))
+    settings = {"passphrase": phrase}
+    of = (harbour, install_appliance, key_pair, WardenServer, "warden-server", settings)
+    for made in protect(*of):
+        made.machine.set_up()
+        told = made.client.add_drop_login(made.name, NewDropLogin())
+        host, _, port = told.sftp.rpartition(":")
+        made.machine.push_to(host, int(port), told.account, str(told.secret), told.host_key)
         yield made

@@ -61,6 +61,8 @@ def _placed_patterns(kind: Kind) -> Iterator[tuple[Path, str]]:
     found: list[tuple[Path, str | None]] = [
         (("requires", "version_form"), kind.requires.version_form)
     ]
+    for setting, value in kind.settings.items():
+        found += [(("settings", setting, "fits", at), text) for at, text in enumerate(value.fits)]
     for place, part in enumerate(kind.part):
         for number, source in enumerate(part.source):
             if source.hand is not None:

@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from fennox.core.kinds.actions import Ask, KindModel, Words
 from fennox.core.kinds.pushes import Push
+from fennox.core.kinds.regexes import compiled
 from fennox.core.names import Noun
 
 Use = Literal["rebuild", "load"]
@@ -36,6 +37,10 @@ class Setting(KindModel):
     """The values of a `choice`."""
     optional: bool = False
     """Of a secret: whether a system may have none; an empty text is sent then."""
+    fits: list[str] = []
+    """Of a secret: regular expressions, each of which something in the password must fit."""
+    rule: str = ""
+    """What `fits` asks for, in words: the value itself is not shown."""
 
     @model_validator(mode="after")
     def default_fits(self) -> Setting:
@@ -45,6 +50,10 @@ class Setting(KindModel):
             raise ValueError("a secret has no default")
         if self.optional and self.type != "secret":
             raise ValueError("optional is for secrets alone")
+        if self.fits and self.type != "secret":
+            raise ValueError("fits is for secrets alone")
+        if bool(self.fits) != bool(self.rule):
+            raise ValueError("fits and rule belong together: the rule says what fits asks for")
         if (why := self.unfit(self.default)) is not None:
             raise ValueError(f"the default {why}")
         return self
@@ -67,6 +76,10 @@ class Setting(KindModel):
             case "choice" if value not in self.choices:
                 return f"{value!r} is not one of {', '.join(self.choices)}"
         return None
+
+    def keeps_rule(self, password: str) -> bool:
+        """Whether the machine would accept it."""
+        return all(compiled(pattern).fits(password) for pattern in self.fits)
 
 
 _LANGUAGES = ("regex", "jsonpath", "xpath", "csv", "ini", "names")

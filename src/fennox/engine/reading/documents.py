@@ -135,7 +135,7 @@ async def _read_source(
             yield watched(capture, part, source, document, once(given))
         return
     if source.setting is not None:
-        if (kept := web_of(link).secrets.get(source.setting)) is not None:
+        if link is not None and (kept := link.secrets.get(source.setting)) is not None:
             document = Document(path=source.document, type="output", secret=True)
             yield watched(capture, part, source, document, once(kept.encode()))
         return

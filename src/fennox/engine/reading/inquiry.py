@@ -321,7 +321,7 @@ def _first_sources(kind: Kind, parts: Sequence[str]) -> list[tuple[PartModel, in
     found: list[tuple[PartModel, int, Source]] = []
     for part in map(kind.part_named, parts):
         for at, source in enumerate(part.source):
-            if source.each is not None or source.ask is not None or source.push is not None:
+            if source.each is not None or (source.run is None and source.files is None):
                 return found
             if source.hand is None:
                 found.append((part, at, source))

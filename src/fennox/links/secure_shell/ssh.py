@@ -14,6 +14,7 @@ from collections.abc import (
     Callable,
     Collection,
     Coroutine,
+    Mapping,
     Sequence,
 )
 from contextlib import asynccontextmanager
@@ -101,6 +102,7 @@ class SshLink:
         self._said_first: bytes = b""  # input for the command before it
         self._spoilt = False  # something failed on it, so a command may still be running over there
         self.language: ShellLanguage = "posix"
+        self.secrets: Mapping[str, str | None] = {}
         self.fingerprint = fingerprint
         self.since = time.monotonic()
         self.stays = False  # it serves several runs, so a standing shell pays off

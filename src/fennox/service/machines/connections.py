@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput, MendSettings
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.sources import Setting
 from fennox.core.kinds.steps import Entrance
 from fennox.links import web
 from fennox.links.base import Credential, Dial, Hop, Link, parse_address
@@ -77,6 +78,10 @@ class Connections:
             secrets=secrets,
         )
 
+    def keeps_rule(self, setting: Setting, login: Login) -> bool:
+        """Whether the login's password keeps the rule of a secret setting."""
+        return setting.keeps_rule(self.credentials.credential(login).password or "")
+
     async def _secrets(self, names: Mapping[str, str]) -> dict[str, str | None]:
         """The passwords of these logins, by setting. Raises MendSettings."""
         if not names:
@@ -141,7 +146,7 @@ class Connections:
             link = await self.kept.take(made_with) if kept else None
             if link is None:
                 link = await ssh.connect(parsed, credential, key, way.patience, hops, dial)
-            link.language = kind.shell
+            link.language, link.secrets = kind.shell, secrets or {}
             return self.kept.keep(made_with, link) if kept else link
         if way.via is not None:
             raise MendSettings(

@@ -18,6 +18,7 @@ from fennox.catalogue.models.systems import Login, LoginPlace, System
 from fennox.core.errors import BadInput, Conflict, MendSettings, NotAllowed
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.sources import Setting
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.service.machines import sites
 from fennox.service.people import scopes
@@ -83,8 +84,15 @@ def to_enrol(
     return Use(login, address, key, secrets or {})
 
 
-async def must_be_passwords(session: AsyncSession, kind: Kind, settings: Mapping[str, str]) -> None:
-    """Refuse secret settings that name no login, or one without a password. Raises BadInput."""
+async def must_be_passwords(
+    session: AsyncSession,
+    kind: Kind,
+    settings: Mapping[str, str],
+    keeps_rule: Callable[[Setting, Login], bool],
+) -> None:
+    """Refuse secret settings that name no login, one without a password, or one whose password
+    does not keep the kind's rule. Raises BadInput.
+    """
     for setting, name in secrets_in(kind, settings).items():
         if not name:
             continue
@@ -97,6 +105,36 @@ async def must_be_passwords(session: AsyncSession, kind: Kind, settings: Mapping
                 f"fennox login add {name} --account NAME --password-file FILE",
                 field="settings",
             )
+        if not keeps_rule(kind.settings[setting], found):
+            raise _breaks_rule(kind.settings[setting], name)
+
+
+def _breaks_rule(setting: Setting, login: str) -> BadInput:
+    return BadInput(
+        f"{setting.title}: the password of the login {login} does not keep the rule:"
+        f" {setting.rule}.",
+        "The machine would refuse it. Choose another one.",
+        field="password",
+    )
+
+
+async def must_keep_rules(
+    session: AsyncSession,
+    login: Login,
+    password: str,
+    kinds: Callable[[str], Kind | None],
+) -> None:
+    """A new password of a login must keep the rules of every system that means it. Raises
+    BadInput.
+    """
+    rows = await session.execute(select(System).where(_means(login)).order_by(System.name))
+    for row in rows.scalars():
+        kind = kinds(row.kind)
+        for setting, name in secrets_in(kind, row.settings).items() if kind is not None else ():
+            if kind is None or name != login.name:
+                continue
+            if not kind.settings[setting].keeps_rule(password):
+                raise _breaks_rule(kind.settings[setting], name)
 
 
 async def systems_that_mean(

@@ -72,12 +72,15 @@ async def add(context: Context, session: AsyncSession, wanted: NewLogin) -> Logi
     return row
 
 
-def change(context: Context, row: Login, wanted: LoginChange) -> None:
+async def change(context: Context, session: AsyncSession, row: Login, wanted: LoginChange) -> None:
     if wanted.account is not None:
         row.account = wanted.account
     if wanted.become is not None:
         row.become = wanted.become
     secrets_given = (wanted.password is not None, wanted.private_key is not None)
+    if wanted.password is not None:
+        password = wanted.password.get_secret_value()
+        await login_uses.must_keep_rules(session, row, password, context.kinds.installed)
     if any(secrets_given) or wanted.agent or wanted.here:
         _set_secret(context, row, wanted)
     elif wanted.certificate is not None:

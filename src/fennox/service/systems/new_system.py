@@ -31,7 +31,9 @@ async def new_system(context: Context, wanted: NewSystem, who: Person) -> System
     address = str(parse_address(wanted.address, kind.port))
     async with context.session() as session:
         login = await _login(session, kind, wanted.login)
-        await login_uses.must_be_passwords(session, kind, wanted.settings)
+        await login_uses.must_be_passwords(
+            session, kind, wanted.settings, context.machines.keeps_rule
+        )
         await enrolment.must_be_free(session, wanted.name, address, wanted.site)
         needs = [(await named(session, System, name)).id for name in wanted.needs]
         via = (await named(session, System, wanted.via)).id if wanted.via else None

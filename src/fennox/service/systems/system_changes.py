@@ -72,4 +72,4 @@ async def _change_kind(
         await enrolment.change_kind(session, row, kind, before)
     if wanted.settings is not None or wanted.kind is not None:
         values_of(kind, dict(row.settings))
-        await login_uses.must_be_passwords(session, kind, row.settings)
+        await login_uses.must_be_passwords(session, kind, row.settings, context.machines.keeps_rule)

@@ -43,7 +43,7 @@ async def change_login(
     """Change a login, for everything that uses it."""
     async with context.session() as session:
         row = await named(session, Login, name)
-        logins.change(context, row, wanted)
+        await logins.change(context, session, row, wanted)
         await audit.note(session, request, "changed", "login", row.name)
         return await logins.shown(session, row)
 

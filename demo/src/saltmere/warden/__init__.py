@@ -1,0 +1,1 @@
+"""Warden, a simulated access-policy server. Its manual: ``demo/docs/warden.md``."""

@@ -1,0 +1,44 @@
+"""A Warden server."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from saltmere.appliance_server import ApplianceServer
+
+PHRASE = "made-up-herring-7"
+
+
+@dataclass
+class WardenServer(ApplianceServer):
+    program: ClassVar[str] = "warden"
+
+    def set_up(self) -> None:
+        """Make a new one the access-policy server of Saltmere Ferries."""
+        for policy, rule in (("crew", "crew enter the deck"), ("guests", "guests enter the web")):
+            self.do("policy", policy, rule)
+        for number in range(1, 7):
+            self.do("device", f"reader-{number}", f"10.5.0.{number}")
+        self.do("remove", "person", "admin")
+        for person in ("m.quay", "watch"):
+            self.do("person", person, feed=f"made-up-{person}\n")
+        self.do("system", "resolver", "10.1.0.53")
+        self.do("passphrase", feed=f"{PHRASE}\n")
+
+    def push_to(self, host: str, port: int, account: str, secret: str, key: str) -> None:
+        """Its place for backups, named ``drop``."""
+        self.do("place", "drop", host, str(port), account, key, "/", feed=f"{secret}\n")
+
+    def ended(self, limit: float = 60) -> str:
+        """What came of its run."""
+        ends = time.monotonic() + limit
+        while (said := self.do("run").strip()) == "running":
+            assert time.monotonic() < ends
+            time.sleep(0.05)
+        return said
+
+    def state(self) -> Any:
+        """What it decides by, and the settings of its operating system."""
+        return self.told("list")
