@@ -5,14 +5,16 @@ from pathlib import Path
 
 import pytest
 
+from saltmere.appliance import RunningAppliance
 from saltmere.appliance_server import ApplianceServer
 from tests.demo.sftp_place import sftp
 from tests.engine.conftest import install, key_pair
 from tests.places import free_port, loopback
 
-__all__ = ["InstallAppliance", "install", "install_appliance", "key_pair", "sftp"]
+__all__ = ["install", "key_pair", "sftp"]
 
 InstallAppliance = Callable[..., ApplianceServer]
+LaunchAppliance = Callable[..., RunningAppliance]
 
 
 @pytest.fixture
@@ -32,3 +34,21 @@ def install_appliance(tmp_path: Path, key_pair: tuple[str, str]) -> Iterator[Ins
     yield make
     for server in made:
         server.stop()
+
+
+@pytest.fixture
+def launch_appliance(tmp_path: Path) -> Iterator[LaunchAppliance]:
+    """Install and start appliances with an HTTPS interface, each at an address of its own."""
+    made: list[RunningAppliance] = []
+
+    def make(appliance: type[RunningAppliance], **more: object) -> RunningAppliance:
+        host = loopback()
+        folder = tmp_path / f"{appliance.program}-{len(made)}"
+        machine = appliance(folder, host, free_port(host), **more)  # type: ignore[arg-type]
+        made.append(machine)
+        machine.start()
+        return machine
+
+    yield make
+    for machine in made:
+        machine.stop()

@@ -67,10 +67,14 @@ class RunningAppliance:
         """More words for its program."""
         return []
 
-    def launch(self) -> None:
+    def words(self) -> list[str]:
+        """What its program is run with."""
         words = [str(self.folder), "--fresh-address", self.address]
         words += ["--clock", str(self.clock)] if self.clock else []
-        self._process = start_process(self.program, [*words, *self.further()])
+        return [*words, *self.further()]
+
+    def launch(self) -> None:
+        self._process = start_process(self.program, self.words())
 
     def wait(self, limit: float = 120) -> None:
         """Until it answers its administrator."""
@@ -106,14 +110,14 @@ class RunningAppliance:
         return json.loads(data) if data else None
 
     def fetch(self, path: str, method: str = "GET", body: object = None) -> bytes:
-        """What it answers, as it is."""
+        """What it answers, as it is. ``body``: bytes as they are, anything else as JSON."""
         context = ssl.create_default_context(cafile=str(self.folder / "certificate.pem"))
         context.check_hostname = False
         login = base64.b64encode(f"{self.account}:{self.password}".encode()).decode()
         request = urllib.request.Request(
             f"https://{self.address}{path}",
             method=method,
-            data=json.dumps(body).encode() if body is not None else None,
+            data=body if body is None or isinstance(body, bytes) else json.dumps(body).encode(),
             headers={"authorization": f"Basic {login}", "content-type": "application/json"},
         )
         with urllib.request.urlopen(request, context=context, timeout=10) as answer:  # noqa: S310

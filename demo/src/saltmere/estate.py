@@ -7,12 +7,15 @@ from __future__ import annotations
 import json
 import secrets
 import socket
+import subprocess
 import uuid
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from saltmere import roles
+from saltmere.appliance import RunningAppliance
 from saltmere.linux import LinuxServer, save_key
+from saltmere.many import start_together
 from saltmere.services import Services
 from saltmere.skerry import Skerry
 from saltmere.virtualization import Virtualization
@@ -49,6 +52,7 @@ class Estate:
     skerries: dict[str, Skerry] = field(default_factory=dict)
     virtualization: Virtualization = field(init=False)
     services: Services = field(init=False)
+    _together: subprocess.Popen[bytes] | None = None
 
     def __post_init__(self) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
@@ -65,7 +69,8 @@ class Estate:
         for name, address in [(n, a) for n, (a, _, _) in SKERRIES.items()] + [FRESH_SKERRY]:
             self.skerries[name] = Skerry(self.folder / name, address, HTTPS_PORT, clock=self.clock)
         self.virtualization = Virtualization(self.folder, self.clock, self._secret)
-        self.services = Services(self.folder, self.clock, self._root_public, self._fresh_public)
+        keys = (self._root_public, self._fresh_public)
+        self.services = Services(self.folder, self.clock, *keys, self._secret)
 
     def _secret(self, name: str) -> str:
         path = self.folder / name
@@ -74,12 +79,15 @@ class Estate:
             path.write_text(secrets.token_urlsafe(12))
         return path.read_text()
 
+    def _appliances(self) -> list[RunningAppliance]:
+        """Those with an HTTPS interface."""
+        return [*self.skerries.values(), *self.virtualization.all(), *self.services.machines()]
+
     def taken_ports(self) -> list[str]:
         """Addresses of ours at which something else already answers."""
         servers = [*self.linux.values(), *self.services.all()]
         places = [(server.host, server.port) for server in servers]
-        appliances = [*self.skerries.values(), *self.virtualization.all()]
-        places += [(appliance.host, appliance.port) for appliance in appliances]
+        places += [(appliance.host, appliance.port) for appliance in self._appliances()]
         return [f"{host}:{port}" for host, port in places if answers(host, port)]
 
     def start(self) -> None:
@@ -88,7 +96,7 @@ class Estate:
             fresh = not appliance.installed
             if not fresh and name in SKERRIES:
                 appliance.account, appliance.password = ADMINISTRATOR, self.skerry_password
-            appliance.launch()
+        self._together = start_together(self._appliances())
         for name, server in self.linux.items():
             if not server.installed:
                 self._install(name, server)
@@ -130,7 +138,9 @@ class Estate:
         for appliance in self.skerries.values():
             appliance.stop()
         self.services.stop()
-        self.virtualization.stop()
+        if self._together is not None:
+            self._together.kill()
+            self._together.wait()
 
 
 _STATIC = """auto eth0

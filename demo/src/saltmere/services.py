@@ -1,5 +1,5 @@
-"""What Saltmere Ferries watches, records and hands out addresses with: appliances that are reached
-by SSH, and one new of each sort.
+"""What Saltmere Ferries watches, records, calls and hands out addresses with: appliances, and one
+new of each sort.
 """
 
 from __future__ import annotations
@@ -9,16 +9,21 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from saltmere.appliance import RunningAppliance
 from saltmere.appliance_server import ApplianceServer
 from saltmere.beacon.machine import BeaconServer
 from saltmere.gullery.machine import GulleryServer
+from saltmere.hailer.machine import HailerMachine
 from saltmere.linux import LinuxServer
 from saltmere.masthead.machine import MastheadServer
+from saltmere.thole.machine import TholeMachine
 from saltmere.tideway.machine import TidewayServer
 from saltmere.warden.machine import PHRASE, WardenServer
 from saltmere.watchbill.machine import WatchbillServer
 
-SSH_PORT = 2222
+SSH_PORT, CALLS_PORT, CHASSIS_PORT = 2222, 8462, 8463
+VOICE_MAIL, FRESH_VOICE_MAIL = ("hailer-1", "127.20.1.46"), ("fresh-hailer", "127.20.9.46")
+CHASSIS, FRESH_CHASSIS = ("thole-1", "127.20.1.47"), ("fresh-thole", "127.20.9.47")
 ROUTINE = "appliances"
 LICENCE = "MAST-25-SALTMERE"
 
@@ -41,6 +46,7 @@ class Services:
     clock: Path
     root_public: str
     fresh_public: str
+    secret: Callable[[str], str]
     servers: dict[str, ApplianceServer] = field(default_factory=dict)
     fresh: dict[str, ApplianceServer] = field(default_factory=dict)
 
@@ -52,11 +58,34 @@ class Services:
             at = f"127.20.9.{number}"
             self.fresh[kind] = sort(folder, at, SSH_PORT, clock=self.clock)
 
+        name, host = VOICE_MAIL
+        self.hailer = HailerMachine(self.folder / name, host, CALLS_PORT, clock=self.clock)
+        self.calls_already = self.hailer.installed
+        name, host = FRESH_VOICE_MAIL
+        self.fresh_hailer = HailerMachine(self.folder / name, host, CALLS_PORT, clock=self.clock)
+        name, host = CHASSIS
+        self.thole = TholeMachine(self.folder / name, host, CHASSIS_PORT, clock=self.clock)
+        name, host = FRESH_CHASSIS
+        self.fresh_thole = TholeMachine(self.folder / name, host, CHASSIS_PORT, clock=self.clock)
+
+    def machines(self) -> list[RunningAppliance]:
+        """Those with an HTTPS interface, which run before the others are started."""
+        return [self.hailer, self.fresh_hailer, self.thole, self.fresh_thole]
+
     def all(self) -> list[ApplianceServer]:
         return [*self.servers.values(), *self.fresh.values()]
 
     def start(self, standby: LinuxServer) -> None:
         """``standby``: where the controller of collectors sends its commits."""
+        password = self.secret("keeper-password")
+        if self.calls_already:
+            for known in (self.hailer, self.thole):
+                known.account, known.password = "keeper", password
+        for machine in self.machines():
+            machine.wait()
+        if not self.calls_already:
+            self.hailer.configure(VOICE_MAIL[0], "keeper", password)
+            self.thole.configure(CHASSIS[0], "keeper", password)
         for server in self.fresh.values():
             if not server.installed:
                 server.install(f"fresh-{server.program}", self.fresh_public)
@@ -85,6 +114,9 @@ class Services:
         """
         phrase = {"name": "warden-passphrase", "account": "warden", "password": PHRASE}
         call("POST", "/logins", phrase)
+        self._enrol_machine(call, CHASSIS[0], "thole-chassis", self.thole)
+        call("POST", "/logins", {"name": "thole-new", "account": "admin", "password": "thole"})
+        self._enrol_voice_mail(call)
         for name, (_, site, kind, _) in APPLIANCES.items():
             told = {
                 "name": name,
@@ -103,6 +135,30 @@ class Services:
                 server.push_to(host, int(port), told["account"], told["secret"], told["host_key"])
             else:
                 call("POST", "/systems", told)
+
+    def _enrol_machine(
+        self, call: Callable[..., Any], name: str, kind: str, machine: RunningAppliance
+    ) -> None:
+        told = {
+            "name": name,
+            "kind": kind,
+            "address": machine.address,
+            "login": "virtualization-keeper",
+            "key": machine.fingerprint,
+            "site": "saltmere-quay",
+            "labels": ["appliance"],
+        }
+        call("POST", "/systems", told)
+
+    def _enrol_voice_mail(self, call: Callable[..., Any]) -> None:
+        name = VOICE_MAIL[0]
+        call("POST", "/logins", {"name": "hailer-new", "account": "admin", "password": "hailer"})
+        self._enrol_machine(call, name, "hailer-voice-mail", self.hailer)
+        made = call("PUT", f"/systems/{name}/drop/login", {})
+        host, _, port = made["sftp"].rpartition(":")
+        place = {"host": host, "port": int(port), "folder": "/", "key": made["host_key"]}
+        place |= {"account": made["account"], "secret": made["secret"]}
+        self.hailer.request("PUT", "/place", place)
 
     def take_weekly(self, call: Callable[..., Any]) -> None:
         """From now on by a routine."""

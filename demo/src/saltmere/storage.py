@@ -6,8 +6,10 @@ import argparse
 import asyncio
 import json
 import secrets
+import sys
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -16,11 +18,10 @@ from fastapi.responses import JSONResponse, Response
 from fastapi.security import HTTPBasic, HTTPBasicCredentials
 
 from saltmere.clock import Follower
-from saltmere.secure_server import secure_server
+from saltmere.secure_server import serve_until_restart
 from saltmere.skerry_state import PRODUCT, VERSION, Appliance
 
 _EXPORT_LOOKS = 2  # looks at an export before it is ready
-_RESTART_SECONDS = 0.4
 
 
 def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], float]) -> FastAPI:
@@ -177,16 +178,10 @@ async def run(appliance: Appliance, now: Callable[[], float]) -> None:
     while True:
         restart = asyncio.Event()
         host, port, _ = appliance.one("select host, port, name from network")
-        server = secure_server(make_app(appliance, restart, now), folder, host, port)
-        serving = asyncio.create_task(server.serve())
-        waiting = asyncio.create_task(restart.wait())
-        await asyncio.wait({serving, waiting}, return_when=asyncio.FIRST_COMPLETED)
-        if serving.done():
+        app = make_app(appliance, restart, now)
+        lingers = partial(_lingers, folder)
+        if not await serve_until_restart(app, folder, host, port, restart, lingers=lingers):
             return
-        await asyncio.sleep(_lingers(folder))  # the answer to the import goes out first
-        server.should_exit = True
-        await serving
-        await asyncio.sleep(_RESTART_SECONDS)
 
 
 def _lingers(folder: Path) -> float:
@@ -195,7 +190,7 @@ def _lingers(folder: Path) -> float:
     return float(told.read_text()) if told.exists() else 0.05
 
 
-if __name__ == "__main__":
+async def serve(words: list[str]) -> None:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
@@ -204,10 +199,11 @@ if __name__ == "__main__":
     parser.add_argument("--data", type=Path)
     parser.add_argument("--version", default=VERSION)
     parser.add_argument("--clock", type=Path)
-    arguments = parser.parse_args()
-    fresh_host, fresh_port = arguments.fresh_address.rsplit(":", 1)
-    now = Follower(arguments.clock).now if arguments.clock else time.time
-    appliance = Appliance(
-        arguments.folder, fresh_host, int(fresh_port), arguments.data, arguments.version
-    )
-    asyncio.run(run(appliance, now))
+    given = parser.parse_args(words)
+    host, _, port = given.fresh_address.rpartition(":")
+    now = Follower(given.clock).now if given.clock else time.time
+    await run(Appliance(given.folder, host, int(port), given.data, given.version), now)
+
+
+if __name__ == "__main__":
+    asyncio.run(serve(sys.argv[1:]))

@@ -41,24 +41,24 @@ class Virtualization:
                 self.folder / name, host, _ANSWERS, clock=self.clock, shell_port=_SHELL
             )
 
+        known = [self.manager, *(self.hosts[name] for name in HOSTS)]
+        self.installed = [machine for machine in known if machine.installed]
+
     def all(self) -> list[RunningAppliance]:
         return [self.manager, self.fresh_manager, *self.hosts.values()]
 
     def start(self) -> None:
+        """They run by now."""
         password = self.secret("keeper-password")
-        known = [self.manager, *(self.hosts[name] for name in HOSTS)]
-        installed = [machine for machine in known if machine.installed]
-        for machine in installed:
+        for machine in self.installed:
             machine.account, machine.password = _KEEPER, password
-        for machine in self.all():
-            machine.launch()
         for machine in self.all():
             machine.wait()
         for number, name in enumerate(HOSTS, 1):
             host = self.hosts[name]
-            if host not in installed:
+            if host not in self.installed:
                 host.configure(name, _KEEPER, password, licence=f"KEEL-SALTMERE-{number}")
-        if self.manager not in installed:
+        if self.manager not in self.installed:
             hosts = {name: self.hosts[name].address for name in HOSTS}
             self.manager.configure(_KEEPER, password, hosts=hosts)
 
@@ -116,7 +116,3 @@ class Virtualization:
             "labels": ["virtualization"],
         }
         call("POST", "/systems", {**told, **more})
-
-    def stop(self) -> None:
-        for machine in self.all():
-            machine.stop()

@@ -23,22 +23,29 @@ from saltmere.appliance import RunningAppliance
 from saltmere.appliance_server import ApplianceServer
 from saltmere.beacon.machine import BeaconServer
 from saltmere.gullery.machine import GulleryServer
+from saltmere.hailer.machine import HailerMachine
 from saltmere.keelson.machine import KeelsonHost
 from saltmere.linux import LinuxServer
 from saltmere.masthead.machine import MastheadServer
 from saltmere.orlop.machine import OrlopMachine
+from saltmere.thole.machine import TholeMachine
 from saltmere.tideway.machine import TidewayServer
 from saltmere.warden.machine import PHRASE as WARDEN_PHRASE
 from saltmere.warden.machine import WardenServer
 from saltmere.watchbill.machine import WatchbillServer
 from tests.database import fresh_database
-from tests.demo.conftest import InstallAppliance, install_appliance
+from tests.demo.conftest import (
+    InstallAppliance,
+    LaunchAppliance,
+    install_appliance,
+    launch_appliance,
+)
 from tests.places import free_port, loopback
 from tests.service.drops.test_pushes import switched_on
 from tests.service.restores.test_purposes import drafted, proved
 from tests.service.running import PASSPHRASE, Service, came_to
 
-__all__ = ["install_appliance"]
+__all__ = ["install_appliance", "launch_appliance"]
 
 PHRASE = "herring under the pier"
 Deploy = Callable[[], OrlopMachine]
@@ -297,4 +304,61 @@ def warden(
         told = made.client.add_drop_login(made.name, NewDropLogin())
         host, _, port = told.sftp.rpartition(":")
         made.machine.push_to(host, int(port), told.account, str(told.secret), told.host_key)
+        yield made
+
+
+def protect_machine(
+    harbour: Service,
+    launch: LaunchAppliance,
+    appliance: type[Machine],
+    kind: str,
+    new: tuple[str, str],
+) -> Protected[Machine]:
+    """An appliance with an HTTPS interface, enrolled; ``new``: the login of a new one."""
+    machine, name = launch(appliance), f"{kind.partition('-')[0]}-{next(_numbers)}"
+    assert isinstance(machine, HailerMachine | TholeMachine)
+    machine.configure(f"{kind.partition('-')[0]}-1", "keeper", "made-up-keeper")
+    client = harbour.client()
+    for of, account, password in (("keeper", "keeper", "made-up-keeper"), ("new", *new)):
+        client.add_login(NewLogin(name=f"{name}-{of}", account=account, password=password))
+    client.add_system(
+        NewSystem(
+            name=name,
+            kind=kind,
+            address=machine.address,
+            login=f"{name}-keeper",
+            key=machine.fingerprint,
+        )
+    )
+
+    def fresh() -> Machine:
+        made = launch(appliance)
+        assert isinstance(made, appliance)
+        return made
+
+    assert isinstance(machine, appliance)
+    return Protected(harbour, client, name, machine, fresh)
+
+
+@pytest.fixture
+def hailer(
+    harbour: Service, launch_appliance: LaunchAppliance
+) -> Iterator[Protected[HailerMachine]]:
+    """A voice mail of four mailboxes that pushes to its drop."""
+    of = (harbour, launch_appliance, HailerMachine, "hailer-voice-mail", ("admin", "hailer"))
+    made = protect_machine(*of)
+    with made.client:
+        told = made.client.add_drop_login(made.name, NewDropLogin())
+        host, _, port = told.sftp.rpartition(":")
+        place = {"host": host, "port": int(port), "account": told.account, "secret": told.secret}
+        made.machine.request("PUT", "/place", {**place, "key": told.host_key, "folder": "/"})
+        yield made
+
+
+@pytest.fixture
+def thole(harbour: Service, launch_appliance: LaunchAppliance) -> Iterator[Protected[TholeMachine]]:
+    """A chassis manager of three slots."""
+    of = (harbour, launch_appliance, TholeMachine, "thole-chassis", ("admin", "thole"))
+    made = protect_machine(*of)
+    with made.client:
         yield made

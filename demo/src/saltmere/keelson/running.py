@@ -4,16 +4,13 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
-from contextlib import suppress
 
 import asyncssh
 
 from saltmere.keelson.installation import Installation
 from saltmere.keelson.interface import make_app
 from saltmere.keelson.shell import serve
-from saltmere.secure_server import secure_server
-
-_RESTARTS_IN = 0.4  # seconds
+from saltmere.secure_server import serve_until_restart
 
 
 class _Shell:
@@ -45,19 +42,13 @@ async def run(installation: Installation, shell_port: int, now: Callable[[], flo
         restart = asyncio.Event()
         shell = _Shell(installation, shell_port, restart.set)
         network = installation.get("network")
-        server = secure_server(
-            make_app(installation, now, shell.follow), folder, network["host"], network["port"]
+        app, host, port = (
+            make_app(installation, now, shell.follow),
+            network["host"],
+            network["port"],
         )
         await shell.follow()
-        serving = asyncio.create_task(server.serve())
-        waiting = asyncio.create_task(restart.wait())
-        await asyncio.wait({serving, waiting}, return_when=asyncio.FIRST_COMPLETED)
-        if serving.done():
-            await shell.close()
-            return
-        await asyncio.sleep(0.1)  # the answer goes out first
+        restarts = await serve_until_restart(app, folder, host, port, restart, lingers=lambda: 0.1)
         await shell.close()
-        server.should_exit = True
-        with suppress(asyncio.CancelledError):
-            await serving
-        await asyncio.sleep(_RESTARTS_IN)
+        if not restarts:
+            return

@@ -2,16 +2,23 @@
 
 import argparse
 import asyncio
+import sys
 import time
 from pathlib import Path
 
 from saltmere.clock import Follower
 from saltmere.orlop.running import run
 
-parser = argparse.ArgumentParser(description=__doc__)
-parser.add_argument("folder", type=Path)
-parser.add_argument("--fresh-address", required=True)
-parser.add_argument("--clock", type=Path)
-arguments = parser.parse_args()
-now = Follower(arguments.clock).now if arguments.clock else time.time
-asyncio.run(run(arguments.folder, arguments.fresh_address, now))
+
+async def serve(words: list[str]) -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("folder", type=Path)
+    parser.add_argument("--fresh-address", required=True)
+    parser.add_argument("--clock", type=Path)
+    given = parser.parse_args(words)
+    now = Follower(given.clock).now if given.clock else time.time
+    await run(given.folder, given.fresh_address, now)
+
+
+if __name__ == "__main__":
+    asyncio.run(serve(sys.argv[1:]))

@@ -11,9 +11,10 @@ from fastapi import Depends, FastAPI, HTTPException, Request
 from fastapi.responses import PlainTextResponse
 from fastapi.security import HTTPBasic, HTTPBasicCredentials
 
-from saltmere.orlop.backups import Place, Refused, made, push
+from saltmere.orlop.backups import made
 from saltmere.orlop.inventory import BUILD, LISTS, PRODUCT, VERSION, Inventory
 from saltmere.orlop.loading import Loading
+from saltmere.sftp_place import Place, Refused, push
 
 
 class Orlop:

@@ -7,8 +7,9 @@ import json
 from pathlib import Path
 from typing import Any
 
-from saltmere.orlop.backups import Place, Refused, fetched, opened
+from saltmere.orlop.backups import opened
 from saltmere.orlop.inventory import Inventory
+from saltmere.sftp_place import Place, Refused, fetched
 
 LOADS_FOR = 0.5  # seconds in which nothing stops it
 

@@ -5,15 +5,12 @@ from __future__ import annotations
 import asyncio
 import secrets
 from collections.abc import Callable
-from contextlib import suppress
 from pathlib import Path
 
 from saltmere.certificates import make_certificate
 from saltmere.orlop.interface import Orlop, make_app
 from saltmere.orlop.inventory import Inventory
-from saltmere.secure_server import secure_server
-
-_RESTARTS_IN = 0.4  # seconds
+from saltmere.secure_server import serve_until_restart
 
 
 def deploy(folder: Path, address: str, now: Callable[[], float]) -> None:
@@ -36,16 +33,9 @@ async def run(folder: Path, fresh_address: str, now: Callable[[], float]) -> Non
         orlop = Orlop(Inventory(folder, now), now)
         network = orlop.inventory.settings["network"]
         (folder / "answers-at").write_text(f"{network['host']}:{network['port']}")
-        server = secure_server(make_app(orlop), folder, network["host"], network["port"])
-        serving = asyncio.create_task(server.serve())
         pushing = asyncio.create_task(orlop.follow_schedule())
-        waiting = asyncio.create_task(orlop.restart.wait())
-        await asyncio.wait({serving, waiting}, return_when=asyncio.FIRST_COMPLETED)
+        app, host, port = make_app(orlop), network["host"], network["port"]
+        restarts = await serve_until_restart(app, folder, host, port, orlop.restart)
         pushing.cancel()
-        if serving.done():
+        if not restarts:
             return
-        await asyncio.sleep(0.05)  # the answer goes out first
-        server.should_exit = True
-        with suppress(asyncio.CancelledError):
-            await serving
-        await asyncio.sleep(_RESTARTS_IN)

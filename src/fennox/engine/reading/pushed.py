@@ -43,6 +43,7 @@ from fennox.links.base import Link
 
 _LONGEST_MANIFEST = 4 * 1024 * 1024  # bytes
 _LOOKED_THROUGH = 1024 * 1024  # bytes of a file in which `fits` is looked for
+_DONE_FOR = 10.0  # seconds in which nothing more came, after the machine said that it was done
 _LOOK_EVERY = 0.5  # seconds
 _EVER = datetime.max.replace(tzinfo=UTC)
 
@@ -147,10 +148,12 @@ async def _sent(link: Link | None, request: Request, values: dict[str, str]) -> 
 
 
 async def _wait(drop: Drop, push: Push, part: PartModel, before: set[str]) -> Whole:
-    """``before``: ids of what lay there when it was asked for, and is none of it."""
+    """``before``: ids of what lay there when it was asked for, and is none of it. Where the machine
+    has said that it is done, what does not arrive soon never will.
+    """
     said = "nothing has arrived"
     seen: list[Arrival] = []
-    quiet_from = anyio.current_time()
+    quiet_from = anyio.current_time() + push.quiet
     with anyio.move_on_after(push.within):
         while True:
             arrivals = [one for one in drop.arrivals() if one.id not in before]
@@ -166,6 +169,12 @@ async def _wait(drop: Drop, push: Push, part: PartModel, before: set[str]) -> Wh
                 said = " ".join(judged.says)
             elif judged is not None:
                 said = "it was still arriving"
+            if push.until is not None and anyio.current_time() >= quiet_from + _DONE_FOR:
+                raise FarSideFailed(
+                    f"{part.title}: the machine says that it is done, but what it pushed is not"
+                    f" whole: {said}",
+                    "See what it says of its push, and have it pushed again.",
+                )
             await anyio.sleep(_LOOK_EVERY)
     raise FarSideFailed(
         f"{part.title} was asked for, and was not whole within {push.within} seconds: {said}",

@@ -6,6 +6,7 @@ import hashlib
 import json
 from collections.abc import AsyncGenerator, Awaitable, Callable, Mapping
 from contextlib import aclosing
+from urllib.parse import urlsplit
 
 import anyio
 
@@ -43,7 +44,7 @@ async def asked(web: Web, ask: Ask, values: Mapping[str, str]) -> AsyncGenerator
         if ask.digest is not None:
             told = algorithm_of(one_value(ask.digest, final, ask.poll.path))
     digest = hashlib.new(told[0], usedforsecurity=False) if told is not None else None
-    async with aclosing(web.download(ask.fetch.method, filled(ask.fetch.path, values))) as blocks:
+    async with aclosing(web.download(ask.fetch.method, _path(ask.fetch, values))) as blocks:
         async for block in blocks:
             if digest is not None:
                 digest.update(block)
@@ -59,10 +60,21 @@ async def _send(web: Web, request: Request, values: Mapping[str, str]) -> bytes:
     return (
         await web.request(
             request.method,
-            filled(request.path, values),
+            _path(request, values),
             json=body_of(web, request, values),
         )
     ).body
+
+
+def _path(request: Request, values: Mapping[str, str]) -> str:
+    """An address that the machine answered with names it as it knows itself. Its path alone counts,
+    at the machine that was reached: nobody else gets the login.
+    """
+    path = filled(request.path, values)
+    if not path.startswith(("http://", "https://")):
+        return path
+    told = urlsplit(path)
+    return (told.path or "/") + (f"?{told.query}" if told.query else "")
 
 
 def body_of(web: Web, request: Request, values: Mapping[str, str]) -> object:

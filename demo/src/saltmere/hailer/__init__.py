@@ -1,0 +1,1 @@
+"""Hailer, a simulated voice mail. Its manual: ``demo/docs/hailer.md``."""

@@ -1,0 +1,1 @@
+"""Thole, a simulated chassis manager. Its manual: ``demo/docs/thole.md``."""
