@@ -12,6 +12,7 @@ from typing import Any
 from saltmere.appliance import RunningAppliance
 from saltmere.appliance_server import ApplianceServer
 from saltmere.beacon.machine import BeaconServer
+from saltmere.fender.machine import FenderServer
 from saltmere.gullery.machine import GulleryServer
 from saltmere.hailer.machine import HailerMachine
 from saltmere.linux import LinuxServer
@@ -22,8 +23,8 @@ from saltmere.warden.machine import PHRASE, WardenServer
 from saltmere.watchbill.machine import WatchbillServer
 
 SSH_PORT, CALLS_PORT, CHASSIS_PORT = 2222, 8462, 8463
-VOICE_MAIL, FRESH_VOICE_MAIL = ("hailer-1", "127.20.1.46"), ("fresh-hailer", "127.20.9.46")
-CHASSIS, FRESH_CHASSIS = ("thole-1", "127.20.1.47"), ("fresh-thole", "127.20.9.47")
+VOICE_MAIL, FRESH_VOICE_MAIL = ("hailer-1", "127.20.1.46"), ("fresh-hailer", "127.20.9.56")
+CHASSIS, FRESH_CHASSIS = ("thole-1", "127.20.1.47"), ("fresh-thole", "127.20.9.57")
 ROUTINE = "appliances"
 LICENCE = "MAST-25-SALTMERE"
 
@@ -35,6 +36,7 @@ APPLIANCES: dict[str, tuple[str, str, str, type[ApplianceServer]]] = {
     "beacon-1": ("127.20.1.43", "saltmere-quay", "beacon-recorder", BeaconServer),
     "gullery-1": ("127.20.1.44", "saltmere-quay", "gullery-controller", GulleryServer),
     "warden-1": ("127.20.1.45", "saltmere-quay", "warden-server", WardenServer),
+    "fender-1": ("127.20.1.48", "saltmere-quay", "fender-manager", FenderServer),
 }
 
 
@@ -105,7 +107,9 @@ class Services:
             case GulleryServer():
                 server.set_up()
                 server.send_to(standby)
-            case WatchbillServer() | TidewayServer() | BeaconServer() | WardenServer():
+            case WatchbillServer() | TidewayServer() | BeaconServer():
+                server.set_up()
+            case WardenServer() | FenderServer():
                 server.set_up()
 
     def enrol(self, call: Callable[..., Any]) -> None:

@@ -22,6 +22,7 @@ from fennox.wire.stores import NewLogin, NewStore
 from saltmere.appliance import RunningAppliance
 from saltmere.appliance_server import ApplianceServer
 from saltmere.beacon.machine import BeaconServer
+from saltmere.fender.machine import FenderServer
 from saltmere.gullery.machine import GulleryServer
 from saltmere.hailer.machine import HailerMachine
 from saltmere.keelson.machine import KeelsonHost
@@ -361,4 +362,14 @@ def thole(harbour: Service, launch_appliance: LaunchAppliance) -> Iterator[Prote
     of = (harbour, launch_appliance, TholeMachine, "thole-chassis", ("admin", "thole"))
     made = protect_machine(*of)
     with made.client:
+        yield made
+
+
+@pytest.fixture
+def fender(
+    harbour: Service, install_appliance: InstallAppliance, key_pair: tuple[str, str]
+) -> Iterator[Protected[FenderServer]]:
+    """An endpoint manager of four tills."""
+    for made in protect(harbour, install_appliance, key_pair, FenderServer, "fender-manager"):
+        made.machine.set_up()
         yield made

@@ -1,0 +1,1 @@
+"""Fender, a simulated endpoint manager. Its manual: ``demo/docs/fender.md``."""

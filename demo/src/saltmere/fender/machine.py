@@ -1,0 +1,42 @@
+"""A Fender server."""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from saltmere import postgres
+from saltmere.appliance_server import ApplianceServer
+
+
+@dataclass
+class FenderServer(ApplianceServer):
+    program: ClassVar[str] = "fender"
+
+    def set_up(self) -> None:
+        """Make a new one the endpoint manager of Saltmere Ferries."""
+        for policy, rule in (("tills", "tickets alone"), ("desks", "mail and tickets")):
+            self.do("policy", policy, rule)
+        for number in range(1, 5):
+            self.do("endpoint", f"till-{number}", "tills")
+        self.do("remove", "person", "admin")
+        for person in ("m.quay", "watch"):
+            self.do("person", person, feed=f"made-up-{person}\n")
+
+    def move_to_postgresql(self) -> None:
+        """A PostgreSQL is installed, and its objects lie there from then on."""
+        postgres.install(self)
+        for step in ("prepare", "copy", "switch"):
+            self.do("move", step)
+
+    def reach_endpoints_of(self, other: FenderServer) -> None:
+        """The endpoints are the same, and look for their server here now."""
+        shutil.copytree(
+            other.folder / "srv/endpoints", self.folder / "srv/endpoints", dirs_exist_ok=True
+        )
+
+    def state(self) -> Any:
+        """What it manages, and by which key."""
+        told = self.told("about")
+        return {**self.told("list"), "key": told["key"], "runs": told["runs"]}
