@@ -140,6 +140,14 @@ class Service:
     def client(self) -> Client:
         return Client(self.address, self.token)
 
+    def proved(self) -> Client:
+        """As :meth:`client`, by somebody who has just proved who they are: a service that many
+        tests share lives longer than a proof counts.
+        """
+        made = self.client()
+        made.prove(PASSWORD)
+        return made
+
     def another(self, name: str, role: Role, **narrow: object) -> Client:
         """Somebody else, who has chosen their own password and proved who they are."""
         given = {"name": name, "role": role, "password": FIRST_PASSWORD, **narrow}

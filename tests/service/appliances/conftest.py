@@ -129,7 +129,7 @@ def orlop(harbour: Service, deploy: Deploy) -> Iterator[Protected[OrlopMachine]]
     """A manager that pushes to its drop."""
     manager, name = deploy(), f"orlop-{next(_numbers)}"
     manager.configure("keeper", "made-up-keeper", hosts={})
-    with harbour.client() as client:
+    with harbour.proved() as client:
         for of, account, password in (
             ("keeper", "keeper", "made-up-keeper"),
             ("phrase", "orlop", PHRASE),
@@ -184,7 +184,7 @@ def keelson(
     """A host with three machines that run."""
     host, name = install_host(), f"keelson-{next(_numbers)}"
     host.configure("keelson-1", "keeper", "made-up-keeper", licence="KEEL-FULL-1")
-    with harbour.client() as client:
+    with harbour.proved() as client:
         for of, account, password in (
             ("keeper", "keeper", "made-up-keeper"),
             ("new", "root", "install"),
@@ -214,7 +214,7 @@ def protect(
     """A Linux server with a program of its own, enrolled as it is; ``key``: of its login."""
     server, name = install(appliance), f"{appliance.program}-{next(_numbers)}"
     assert isinstance(server, appliance)
-    with harbour.client() as client:
+    with harbour.proved() as client:
         for of in ("keeper", "new"):
             login = NewLogin(name=f"{name}-{of}", account="root", private_key=key[0])
             client.add_login(login)
@@ -296,7 +296,7 @@ def warden(
 ) -> Iterator[Protected[WardenServer]]:
     """An access-policy server that pushes to its drop."""
     phrase = f"warden-phrase-{next(_numbers)}"
-    with harbour.client() as client:
+    with harbour.proved() as client:
         client.add_login(NewLogin(name=phrase, account="warden", password=WARDEN_PHRASE))
     settings = {"passphrase": phrase}
     of = (harbour, install_appliance, key_pair, WardenServer, "warden-server", settings)
@@ -319,7 +319,7 @@ def protect_machine(
     machine, name = launch(appliance), f"{kind.partition('-')[0]}-{next(_numbers)}"
     assert isinstance(machine, HailerMachine | TholeMachine)
     machine.configure(f"{kind.partition('-')[0]}-1", "keeper", "made-up-keeper")
-    client = harbour.client()
+    client = harbour.proved()
     for of, account, password in (("keeper", "keeper", "made-up-keeper"), ("new", *new)):
         client.add_login(NewLogin(name=f"{name}-{of}", account=account, password=password))
     client.add_system(

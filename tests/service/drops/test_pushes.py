@@ -117,7 +117,7 @@ _numbers = count(1)
 
 @pytest.fixture
 def client(service: Service) -> Iterator[Client]:
-    with service.client() as made:
+    with service.proved() as made:
         yield made
 
 
