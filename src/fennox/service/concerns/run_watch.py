@@ -247,13 +247,13 @@ async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[ConcernFo
 
 def _not_adopted(store: str, last: Row[*tuple[Any, ...]], cause: str) -> ConcernFound:
     """``last``: a row of ``_LAST_FOR_STORE``."""
-    why = f": {last.reason}" if last.reason else ""
+    why = f": {last.reason.rstrip('.')}" if last.reason else ""
     return ConcernFound(
         "not-adopted",
         "high",
         "store",
         store,
-        f"The catalogue may lack backups that are in {store}: the adoption is {last.state}{why}",
+        f"The catalogue may lack backups that are in {store}: the adoption is {last.state}{why}.",
         last.remedy or f"It is tried again. Or run: fennox store adopt {store}",
         "Backups that exist only there are missing from every list.",
         cause=cause,
