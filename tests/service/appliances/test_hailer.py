@@ -28,6 +28,8 @@ def test_lost_it_comes_back_and_pulls_its_run_from_the_drop(hailer: Hailer) -> N
     hailer.machine.lose()
     new = hailer.fresh()
     sheet = hailer.draft(backup, new)
+    said = [one.text for one in hailer.client.sheet(sheet).sheet.findings]
+    assert "mailboxes: only the target has operator; it goes." in said
     hailer.restore(sheet)
     assert {**new.inventory(), "administrator": "keeper"} == before
     step = next(one for one in hailer.client.sheet(sheet).sheet.steps if one.do == "offer")

@@ -28,6 +28,7 @@ _EVERY_STEP = frozenset(
         "undone",
         "undoes",
         "no_return",
+        "replaces",
         "restarts",
         "stoppable",
         "meanwhile",

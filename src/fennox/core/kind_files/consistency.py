@@ -119,6 +119,10 @@ def _lists(kind: Kind) -> Iterator[Said]:
         ):
             text = f"step {step.title!r} has {{name}} in its document, but repeats over nothing"
             yield (*path, "document"), text, "Give it each, with a census list."
+        for name in step.replaces:
+            if name not in kind.census:
+                said = f"step {step.title!r} replaces the census list {name!r}, which is not drawn"
+                yield (*path, "replaces"), said, _drawn(kind)
         if step.each is not None and step.each.list not in kind.census:
             text = (
                 f"step {step.title!r} repeats over the census list {step.each.list!r}, not drawn"

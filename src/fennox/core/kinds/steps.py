@@ -68,6 +68,8 @@ class StepModel(KindModel):
     """Whether nothing leads back once it began: the safety copy cannot be put back after it."""
     restarts: bool = False
     """Whether something is restarted."""
+    replaces: list[str] = []
+    """Census lists that it replaces as wholes: names that only the target has are gone then."""
     limit: Annotated[int, Field(gt=0, le=86400)] = 120
     """Seconds it may take."""
     stoppable: bool = True

@@ -216,7 +216,8 @@ def _only_on_target(
 def _taken_away(kind: Kind, parts: list[str], listed: str) -> bool:
     """Whether a step takes away what only the target has of a list."""
     return any(
-        step.each is not None and (step.each.names, step.each.list) == ("extra", listed)
+        listed in step.replaces
+        or (step.each is not None and (step.each.names, step.each.list) == ("extra", listed))
         for _, step in kind.steps()
         if not step.parts or any(part in parts for part in step.parts)
     )
