@@ -121,3 +121,8 @@ def test_reports_are_whole_once_a_week_and_go_as_weeks(warden: WardenServer) -> 
     warden.do("report")
     assert not any("2026-W01" in path.name or "01-01" in path.name for path in folder.iterdir())
     assert not (folder / "changes-2025-12-30.csv").exists(), "of the same week"
+
+
+def test_what_it_does_not_know_is_refused_with_a_sentence(warden: WardenServer) -> None:
+    with pytest.raises(RuntimeError, match="invalid choice: 'place'"):
+        warden.do("remove", "place", "drop")

@@ -44,7 +44,7 @@ class ApplianceServer(LinuxServer):
             saltmere = resources.files("saltmere")
             own = [one.name for one in saltmere.joinpath(self.program).iterdir()]
             modules = [f"{self.program}/{name}" for name in own if name.endswith(".py")]
-            for module in ("__init__.py", "clock.py", *modules):
+            for module in ("__init__.py", "clock.py", "command_line.py", *modules):
                 app.writestr(f"saltmere/{module}", saltmere.joinpath(module).read_bytes())
             main = f"from saltmere.{self.program}.program import main\n\nmain()\n"
             app.writestr("__main__.py", main)

@@ -180,7 +180,7 @@ class Services:
         )
 
     def exceed_licence(self) -> None:
-        """More checks than the licence covers; nobody is told but whoever reads a backup."""
+        """More checks than the licence covers. Only the findings of a backup show it."""
         for number in range(3):
             self.servers["masthead-1"].do("set", "checks", f"ferry-1/more-{number}", "alive")
 

@@ -1,25 +1,20 @@
 """Beacon itself, as it is installed on its server. Its manual: ``demo/docs/beacon.md``."""
 
-import argparse
 import json
 import secrets
 import shutil
 import sys
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from saltmere.clock import now
+from saltmere.command_line import CommandLine, Refused
 
 PRODUCT, VERSION = "beacon", "6.0"
 STATE, RECORDINGS = Path("/var/lib/beacon"), Path("/srv/recordings")
 ID, KEPT, RECORDS = STATE / "id", STATE / "settings.json", STATE / "records"
 CLIENTS = STATE / "clients"
 SORTS = {"device": "devices", "user": "users"}
-
-
-class Refused(Exception):
-    """Why something is not done."""
 
 
 def install(_name: str) -> None:
@@ -150,44 +145,25 @@ def test() -> str:
     return "sound"
 
 
-def _arguments() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="beacon", description=__doc__)
-    verbs = parser.add_subparsers(required=True)
-    acts: list[tuple[str, Callable[..., object], str]] = [
-        ("about", about, ""),
-        ("clock", now, ""),
-        ("list", listed, ""),
-        ("clients", clients, ""),
-        ("start", start, ""),
-        ("stop", stop, ""),
-        ("export", export, ""),
-        ("import", load, ""),
-        ("find", find, ""),
-        ("test", test, ""),
-        ("install", install, "_name"),
-        ("device", add_device, "name address"),
-        ("user", add_user, "name"),
-        ("connect", connect, "name"),
-        ("disconnect", disconnect, "name"),
-    ]
-    for name, act, words in acts:
-        made = verbs.add_parser(name)
-        for word in words.split():
-            made.add_argument(word)
-        made.set_defaults(act=act)
-    removing = verbs.add_parser("remove")
+def main() -> None:
+    line = CommandLine("beacon", __doc__)
+    verb = line.verb
+    verb("about", about)
+    verb("clock", now)
+    verb("list", listed)
+    verb("clients", clients)
+    verb("start", start)
+    verb("stop", stop)
+    verb("export", export)
+    verb("import", load)
+    verb("find", find)
+    verb("test", test)
+    verb("install", install, "_name")
+    verb("device", add_device, "name address")
+    verb("user", add_user, "name")
+    verb("connect", connect, "name")
+    verb("disconnect", disconnect, "name")
+    removing = verb("remove", remove)
     removing.add_argument("sort", choices=SORTS)
     removing.add_argument("name")
-    removing.set_defaults(act=remove)
-    return parser
-
-
-def main() -> None:
-    given = vars(_arguments().parse_args())
-    try:
-        said = given.pop("act")(**given)
-    except Refused as error:
-        print(f"beacon: {error}", file=sys.stderr)
-        sys.exit(2)
-    if said is not None:
-        print(said)
+    line.run()

@@ -6,13 +6,11 @@ from collections.abc import Iterable
 from contextlib import closing
 from pathlib import Path
 
+from saltmere.command_line import Refused
+
 BUILT_IN = Path("/var/lib/fender/objects.db")
 Rows = list[tuple[str, str, str]]
 _TABLE = "create table objects (sort text, name text, value text, primary key (sort, name))"
-
-
-class Refused(Exception):
-    """Why something is not done."""
 
 
 class BuiltIn:

@@ -1,16 +1,15 @@
 """Fender itself, as it is installed on its server. Its manual: ``demo/docs/fender.md``."""
 
-import argparse
 import configparser
 import hashlib
 import json
 import secrets
 import sys
-from collections.abc import Callable
 from pathlib import Path
 
 from saltmere.clock import now
-from saltmere.fender.databases import BuiltIn, PostgreSql, Refused, Rows
+from saltmere.command_line import CommandLine, Refused
+from saltmere.fender.databases import BuiltIn, PostgreSql, Rows
 
 PRODUCT, VERSION = "fender", "8.3"
 CONF, STATE = Path("/etc/fender/fender.conf"), Path("/var/lib/fender")
@@ -159,43 +158,27 @@ def test() -> str:
     return "sound"
 
 
-def _arguments() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="fender", description=__doc__)
-    verbs = parser.add_subparsers(required=True)
+def main() -> None:
+    line = CommandLine("fender", __doc__)
+    verb = line.verb
 
     def person(name: str) -> None:
         put("person", name, hashed(sys.stdin.readline().strip()))
 
-    acts: list[tuple[str, Callable[..., object], str]] = [
-        ("about", about, ""),
-        ("clock", now, ""),
-        ("list", listed, ""),
-        ("start", start, ""),
-        ("stop", stop, ""),
-        ("dump", dump, ""),
-        ("load", load, ""),
-        ("test", test, ""),
-        ("install", install, "name"),
-        ("move", move, "step"),
-        ("policy", lambda name, rule: put("policy", name, rule), "name rule"),
-        ("endpoint", lambda name, policy: put("endpoint", name, policy), "name policy"),
-        ("person", person, "name"),
-        ("remove", remove, "sort name"),
-    ]
-    for name, act, words in acts:
-        made = verbs.add_parser(name)
-        for word in words.split():
-            made.add_argument(word)
-        made.set_defaults(act=act)
-    return parser
-
-
-def main() -> None:
-    given = vars(_arguments().parse_args())
-    try:
-        said = given.pop("act")(**given)
-    except Refused as error:
-        print(f"fender: {error}", file=sys.stderr)
-        sys.exit(2)
-    if said is not None:
-        print(said)
+    verb("about", about)
+    verb("clock", now)
+    verb("list", listed)
+    verb("start", start)
+    verb("stop", stop)
+    verb("dump", dump)
+    verb("load", load)
+    verb("test", test)
+    verb("install", install, "name")
+    verb("move", move, "step")
+    verb("policy", lambda name, rule: put("policy", name, rule), "name rule")
+    verb("endpoint", lambda name, policy: put("endpoint", name, policy), "name policy")
+    verb("person", person, "name")
+    removing = verb("remove", remove)
+    removing.add_argument("sort", choices=("policy", "endpoint", "person"))
+    removing.add_argument("name")
+    line.run()

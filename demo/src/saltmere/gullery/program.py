@@ -1,16 +1,15 @@
 """Gullery itself, as it is installed on its server. Its manual: ``demo/docs/gullery.md``."""
 
-import argparse
 import json
 import os
 import secrets
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
 from pathlib import Path
 
 from saltmere.clock import now
+from saltmere.command_line import CommandLine, Refused
 
 PRODUCT, VERSION = "gullery", "1.9"
 HOME, ID = Path("/srv/gullery"), Path("/var/lib/gullery/id")
@@ -20,10 +19,6 @@ _SSH = (
     f"ssh -i {ACCESS}/key -o UserKnownHostsFile={ACCESS}/known_hosts -o StrictHostKeyChecking=yes"
     " -o BatchMode=yes -o IdentitiesOnly=yes -o ConnectTimeout=10"
 )
-
-
-class Refused(Exception):
-    """Why something is not done."""
 
 
 def git(*words: str, who: str = "gullery", given: bytes = b"") -> bytes:
@@ -148,37 +143,19 @@ def test() -> str:
     return "sound"
 
 
-def _arguments() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="gullery", description=__doc__)
-    verbs = parser.add_subparsers(required=True)
-    acts: list[tuple[str, Callable[..., object], str]] = [
-        ("about", about, ""),
-        ("clock", now, ""),
-        ("list", listed, ""),
-        ("send", send, ""),
-        ("bundle", bundle, ""),
-        ("take-over", take_over, ""),
-        ("test", test, ""),
-        ("install", install, "name"),
-        ("set", change, "name value who why"),
-        ("drop", drop, "name who why"),
-        ("key", key, "name"),
-        ("sends-to", sends_to, "url"),
-    ]
-    for name, act, words in acts:
-        made = verbs.add_parser(name)
-        for word in words.split():
-            made.add_argument(word)
-        made.set_defaults(act=act)
-    return parser
-
-
 def main() -> None:
-    given = vars(_arguments().parse_args())
-    try:
-        answer = given.pop("act")(**given)
-    except Refused as error:
-        print(f"gullery: {error}", file=sys.stderr)
-        sys.exit(2)
-    if answer is not None:
-        print(answer)
+    line = CommandLine("gullery", __doc__)
+    verb = line.verb
+    verb("about", about)
+    verb("clock", now)
+    verb("list", listed)
+    verb("send", send)
+    verb("bundle", bundle)
+    verb("take-over", take_over)
+    verb("test", test)
+    verb("install", install, "name")
+    verb("set", change, "name value who why")
+    verb("drop", drop, "name who why")
+    verb("key", key, "name")
+    verb("sends-to", sends_to, "url")
+    line.run()

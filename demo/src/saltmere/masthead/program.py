@@ -1,6 +1,5 @@
 """Masthead itself, as it is installed on its server. Its manual: ``demo/docs/masthead.md``."""
 
-import argparse
 import configparser
 import contextlib
 import gzip
@@ -12,11 +11,11 @@ import secrets
 import sqlite3
 import sys
 import time
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from saltmere.clock import now
+from saltmere.command_line import CommandLine, Refused
 
 PRODUCT, VERSION = "masthead", "3.2"
 SETTINGS, PLUGINS, STATE, RUNS = (
@@ -27,10 +26,6 @@ ARCHIVES, LOADS = STATE / "archives", STATE / "load"
 TABLES = ("hosts", "checks", "people")
 SERVICES = ("core", "face")  # face needs core
 TRIAL = 25  # checks
-
-
-class Refused(Exception):
-    """Why something is not done."""
 
 
 def opened() -> sqlite3.Connection:
@@ -186,16 +181,9 @@ def test() -> str:
     return "sound"
 
 
-def _arguments() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="masthead", description=__doc__)
-    verbs = parser.add_subparsers(required=True)
-
-    def verb(name: str, act: Callable[..., object], *words: str) -> argparse.ArgumentParser:
-        made = verbs.add_parser(name)
-        for word in words:
-            made.add_argument(word)
-        made.set_defaults(act=act)
-        return made
+def main() -> None:
+    line = CommandLine("masthead", __doc__)
+    verb = line.verb
 
     verb("about", lambda: json.dumps(about(), indent=1))
     verb("clock", now)
@@ -211,15 +199,4 @@ def _arguments() -> argparse.ArgumentParser:
         one.add_argument("table", choices=TABLES)
         one.add_argument("name")
     changes.add_argument("value", nargs="?", help="of a person: on standard input")
-    return parser
-
-
-def main() -> None:
-    given = vars(_arguments().parse_args())
-    try:
-        said = given.pop("act")(**given)
-    except Refused as error:
-        print(f"masthead: {error}", file=sys.stderr)
-        sys.exit(2)
-    if said is not None:
-        print(said)
+    line.run()

@@ -1,6 +1,5 @@
 """Tideway itself, as it is installed on its server. Its manual: ``demo/docs/tideway.md``."""
 
-import argparse
 import ipaddress
 import json
 import secrets
@@ -11,14 +10,11 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 
 from saltmere.clock import now
+from saltmere.command_line import CommandLine, Refused
 
 PRODUCT, VERSION = "tideway", "2.4"
 STATE, AUTHORISED = Path("/var/lib/tideway"), Path("/etc/tideway/authorised")
 ID, SCOPES, SERVES = STATE / "id", STATE / "scopes", STATE / "serves"
-
-
-class Refused(Exception):
-    """Why something is not done."""
 
 
 @dataclass
@@ -185,43 +181,23 @@ def clear() -> None:
         (SCOPES / name).unlink()
 
 
-def _arguments() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="tideway", description=__doc__)
-    verbs = parser.add_subparsers(required=True)
-    acts: list[tuple[str, Callable[..., object], str]] = [
-        ("about", about, ""),
-        ("clock", now, ""),
-        ("list", listed, ""),
-        ("clients", clients, ""),
-        ("authorised", authorised, ""),
-        ("dump", dump, ""),
-        ("test", test, ""),
-        ("replay", replay, ""),
-        ("clear", clear, ""),
-        ("install", install, "_name"),
-        ("scope", add_scope, "name first last"),
-        ("option", add_option, "scope name value"),
-        ("reserve", reserve, "scope address hardware"),
-        ("lease", lease, "scope hardware"),
-        ("free", free, "address"),
-    ]
-    for name, act, words in acts:
-        made = verbs.add_parser(name)
-        for word in words.split():
-            made.add_argument(word)
-        made.set_defaults(act=act)
-    serving = verbs.add_parser("serve")
-    serving.add_argument("state", choices=("on", "off"))
-    serving.set_defaults(act=serve)
-    return parser
-
-
 def main() -> None:
-    given = vars(_arguments().parse_args())
-    try:
-        said = given.pop("act")(**given)
-    except Refused as error:
-        print(f"tideway: {error}", file=sys.stderr)
-        sys.exit(2)
-    if said is not None:
-        print(said)
+    line = CommandLine("tideway", __doc__)
+    verb = line.verb
+    verb("about", about)
+    verb("clock", now)
+    verb("list", listed)
+    verb("clients", clients)
+    verb("authorised", authorised)
+    verb("dump", dump)
+    verb("test", test)
+    verb("replay", replay)
+    verb("clear", clear)
+    verb("install", install, "_name")
+    verb("scope", add_scope, "name first last")
+    verb("option", add_option, "scope name value")
+    verb("reserve", reserve, "scope address hardware")
+    verb("lease", lease, "scope hardware")
+    verb("free", free, "address")
+    verb("serve", serve).add_argument("state", choices=("on", "off"))
+    line.run()

@@ -1,23 +1,13 @@
 """Warden itself, as it is installed on its server. Its manual: ``demo/docs/warden.md``."""
 
-import argparse
-import sys
-from collections.abc import Callable
-
 from saltmere.clock import now
+from saltmere.command_line import CommandLine
 from saltmere.warden import runs, state
 
 
-def _arguments() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="warden", description=__doc__)
-    verbs = parser.add_subparsers(required=True)
-
-    def verb(name: str, act: Callable[..., object], words: str = "") -> argparse.ArgumentParser:
-        made = verbs.add_parser(name)
-        for word in words.split():
-            made.add_argument(word)
-        made.set_defaults(act=act)
-        return made
+def main() -> None:
+    line = CommandLine("warden", __doc__)
+    verb = line.verb
 
     verb("about", state.about)
     verb("clock", now)
@@ -27,7 +17,9 @@ def _arguments() -> argparse.ArgumentParser:
     verb("device", lambda name, address: state.put("devices", name, address), "name address")
     verb("person", lambda name: state.put("people", name, state.hashed(state.given())), "name")
     verb("system", lambda name, value: state.put("system", name, value), "name value")
-    verb("remove", state.remove, "sort name")
+    removing = verb("remove", state.remove)
+    removing.add_argument("sort", choices=state.SORTS)
+    removing.add_argument("name")
     verb("passphrase", state.set_passphrase)
     verb("report", state.report)
     verb("place", runs.add_place, "name host port account key folder")
@@ -38,15 +30,4 @@ def _arguments() -> argparse.ArgumentParser:
     work = verb("work", runs.work, "what place name")
     for one in (backup, restore, work):
         one.add_argument("--system", action="store_true")
-    return parser
-
-
-def main() -> None:
-    told = vars(_arguments().parse_args())
-    try:
-        said = told.pop("act")(**told)
-    except state.Refused as error:
-        print(f"warden: {error}", file=sys.stderr)
-        sys.exit(2)
-    if said is not None:
-        print(said)
+    line.run()

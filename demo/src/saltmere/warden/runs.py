@@ -11,7 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from saltmere.clock import now
-from saltmere.warden.state import PHRASE, STATE, VERSION, Refused, given, put, read, write
+from saltmere.command_line import Refused
+from saltmere.warden.state import PHRASE, STATE, VERSION, given, put, read, write
 
 RUN = STATE / "run.json"
 _CARRIED = ("name", "policies", "devices", "people", "places")

@@ -9,16 +9,13 @@ from pathlib import Path
 from typing import Any
 
 from saltmere.clock import now
+from saltmere.command_line import Refused
 
 PRODUCT, VERSION = "warden", "3.0"
 STATE = Path("/var/lib/warden")
 ID, KEPT, PHRASE, REPORTS = (STATE / name for name in ("id", "state.json", "passphrase", "reports"))
 SORTS = {"policy": "policies", "device": "devices", "person": "people"}
 _MOST_REPORTS, _LONGEST = 1_000_000, 90  # bytes, days
-
-
-class Refused(Exception):
-    """Why something is not done."""
 
 
 def install(name: str) -> None:

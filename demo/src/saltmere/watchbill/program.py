@@ -1,6 +1,5 @@
 """Watchbill itself, as it is installed on its server. Its manual: ``demo/docs/watchbill.md``."""
 
-import argparse
 import hashlib
 import io
 import json
@@ -9,11 +8,11 @@ import shutil
 import sys
 import tarfile
 import time
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from saltmere.clock import now
+from saltmere.command_line import CommandLine, Refused
 
 PRODUCT = "watchbill"
 FAMILIES = {
@@ -22,10 +21,6 @@ FAMILIES = {
 }
 SORTS = ("hosts", "checks", "people")
 MOST_SAVED, LAST_MAJOR = 20, 4
-
-
-class Refused(Exception):
-    """Why something is not done."""
 
 
 def noted(path: str, otherwise: str) -> str:
@@ -174,15 +169,9 @@ def test() -> str:
     return "sound"
 
 
-def _arguments() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="watchbill", description=__doc__)
-    verbs = parser.add_subparsers(required=True)
-
-    def verb(name: str, act: Callable[..., object], *words: str) -> None:
-        made = verbs.add_parser(name)
-        for word in words:
-            made.add_argument(word, choices=("host", "check", "person") if word == "sort" else None)
-        made.set_defaults(act=act)
+def main() -> None:
+    line = CommandLine("watchbill", __doc__)
+    verb = line.verb
 
     verb("about", about)
     verb("clock", now)
@@ -192,20 +181,11 @@ def _arguments() -> argparse.ArgumentParser:
     verb("repair", repair)
     verb("test", test)
     verb("install", install, "name")
-    verb("host", lambda name, address: put("hosts", name, address), "name", "address")
-    verb("check", lambda name, command: put("checks", name, command), "name", "command")
+    verb("host", lambda name, address: put("hosts", name, address), "name address")
+    verb("check", lambda name, command: put("checks", name, command), "name command")
     verb("person", put_person, "name")
-    verb("link", link, "host", "check")
-    verb("remove", remove, "sort", "name")
-    return parser
-
-
-def main() -> None:
-    given = vars(_arguments().parse_args())
-    try:
-        said = given.pop("act")(**given)
-    except Refused as error:
-        print(f"watchbill: {error}", file=sys.stderr)
-        sys.exit(2)
-    if said is not None:
-        print(said)
+    verb("link", link, "host check")
+    removing = verb("remove", remove)
+    removing.add_argument("sort", choices=("host", "check", "person"))
+    removing.add_argument("name")
+    line.run()
