@@ -330,3 +330,32 @@ def test_mistakes_of_a_kind_whose_systems_push_and_fetch(old: str, new: str, sai
     assert old in text
     found = mistakes(text.replace(old, new), shipped)[1]
     assert [mistake for mistake in found if said and said in mistake.text] or not (said or found)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ('reach = "ssh"', 'reach = "https"', "https is no way beside https"),
+        ('login = "shell-login"', 'login = "shell"', "no setting shell of the type login"),
+        ('port = "shell-port"', 'port = "shell-login"', "of the type port"),
+        ('in = "about", jsonpath = "$.shell', 'in = "shell", jsonpath = "$.shell', "no answer"),
+        ("tells_key", 'key = "shell-port"\ntells_key', "either key or tells_key"),
+        ('type = "login"\ndefault = ""', 'type = "login"\ndefault = "a"', "has no default"),
+        ('document = "bundle.json"\n\n[part', 'document = "{shell-login}.json"\n\n[part', ""),
+        ('files = ["/*"]\n', 'run = ["ls"]\ndocument = "ls"\n', "named_by are for files"),
+    ],
+)
+def test_mistakes_of_a_kind_with_two_ways(old: str, new: str, said: str) -> None:
+    text = text_of("logline-server.toml")
+    assert old in text
+    found = mistakes(text.replace(old, new), shipped)[1]
+    assert [mistake for mistake in found if said in mistake.text]
+
+
+def test_files_of_a_machine_that_has_no_shell_are_a_mistake() -> None:
+    text = text_of("logline-server.toml")
+    without = text[: text.index("[beside]")] + text[text.index("[settings.shell-port]") :]
+    [found] = mistakes(without, shipped)[1]
+    assert found.text == (
+        "the part files is read by commands and files, and nothing is reached by SSH"
+    )

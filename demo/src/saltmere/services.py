@@ -16,15 +16,17 @@ from saltmere.fender.machine import FenderServer
 from saltmere.gullery.machine import GulleryServer
 from saltmere.hailer.machine import HailerMachine
 from saltmere.linux import LinuxServer
+from saltmere.logline.machine import LoglineMachine
 from saltmere.masthead.machine import MastheadServer
 from saltmere.thole.machine import TholeMachine
 from saltmere.tideway.machine import TidewayServer
 from saltmere.warden.machine import PHRASE, WardenServer
 from saltmere.watchbill.machine import WatchbillServer
 
-SSH_PORT, CALLS_PORT, CHASSIS_PORT = 2222, 8462, 8463
+SSH_PORT, CALLS_PORT, CHASSIS_PORT, LOG_PORT = 2222, 8462, 8463, 8464
 VOICE_MAIL, FRESH_VOICE_MAIL = ("hailer-1", "127.20.1.46"), ("fresh-hailer", "127.20.9.56")
 CHASSIS, FRESH_CHASSIS = ("thole-1", "127.20.1.47"), ("fresh-thole", "127.20.9.57")
+LOGS, FRESH_LOGS = ("logline-1", "127.20.1.49"), ("fresh-logline", "127.20.9.59")
 ROUTINE = "appliances"
 LICENCE = "MAST-25-SALTMERE"
 
@@ -70,9 +72,26 @@ class Services:
         name, host = FRESH_CHASSIS
         self.fresh_thole = TholeMachine(self.folder / name, host, CHASSIS_PORT, clock=self.clock)
 
+        self.logline = self._logline(*LOGS, self.root_public)
+        self.fresh_logline = self._logline(*FRESH_LOGS, self.fresh_public)
+
+    def _logline(self, name: str, host: str, key: str) -> LoglineMachine:
+        return LoglineMachine(
+            self.folder / name,
+            host,
+            LOG_PORT,
+            clock=self.clock,
+            shell_port=SSH_PORT,
+            authorised_key=key,
+        )
+
     def machines(self) -> list[RunningAppliance]:
         """Those with an HTTPS interface, which run before the others are started."""
-        return [self.hailer, self.fresh_hailer, self.thole, self.fresh_thole]
+        hailers, tholes = [self.hailer, self.fresh_hailer], [self.thole, self.fresh_thole]
+        return [*hailers, *tholes, *self._loglines()]
+
+    def _loglines(self) -> list[LoglineMachine]:
+        return [self.logline, self.fresh_logline]
 
     def all(self) -> list[ApplianceServer]:
         return [*self.servers.values(), *self.fresh.values()]
@@ -81,13 +100,16 @@ class Services:
         """``standby``: where the controller of collectors sends its commits."""
         password = self.secret("keeper-password")
         if self.calls_already:
-            for known in (self.hailer, self.thole):
+            for known in (self.hailer, self.thole, self.logline):
                 known.account, known.password = "keeper", password
+        for log_server in self._loglines():
+            log_server.start_shell()
         for machine in self.machines():
             machine.wait()
         if not self.calls_already:
             self.hailer.configure(VOICE_MAIL[0], "keeper", password)
             self.thole.configure(CHASSIS[0], "keeper", password)
+            self.logline.configure(LOGS[0], "keeper", password)
         for server in self.fresh.values():
             if not server.installed:
                 server.install(f"fresh-{server.program}", self.fresh_public)
@@ -120,6 +142,9 @@ class Services:
         call("POST", "/logins", phrase)
         self._enrol_machine(call, CHASSIS[0], "thole-chassis", self.thole)
         call("POST", "/logins", {"name": "thole-new", "account": "admin", "password": "thole"})
+        settings = {"shell-login": "ferry-root", "shell-port": str(SSH_PORT)}
+        self._enrol_machine(call, LOGS[0], "logline-server", self.logline, settings)
+        call("POST", "/logins", {"name": "logline-new", "account": "admin", "password": "logline"})
         self._enrol_voice_mail(call)
         for name, (_, site, kind, _) in APPLIANCES.items():
             told = {
@@ -141,7 +166,12 @@ class Services:
                 call("POST", "/systems", told)
 
     def _enrol_machine(
-        self, call: Callable[..., Any], name: str, kind: str, machine: RunningAppliance
+        self,
+        call: Callable[..., Any],
+        name: str,
+        kind: str,
+        machine: RunningAppliance,
+        settings: dict[str, str] | None = None,
     ) -> None:
         told = {
             "name": name,
@@ -151,6 +181,7 @@ class Services:
             "key": machine.fingerprint,
             "site": "saltmere-quay",
             "labels": ["appliance"],
+            "settings": settings or {},
         }
         call("POST", "/systems", told)
 
@@ -191,5 +222,5 @@ class Services:
         controller.do("key", "ice", feed="made-up-key-of-ice\n")
 
     def stop(self) -> None:
-        for server in self.all():
+        for server in [*self.all(), *(one.server for one in self._loglines())]:
             server.stop()

@@ -20,7 +20,7 @@ from datetime import datetime
 from typing import Literal, Protocol, runtime_checkable
 
 from fennox.core.compare.sensitive import without_secrets
-from fennox.core.errors import BadInput
+from fennox.core.errors import BadInput, FennoxError
 
 MAX_OUTPUT = 64 * 1024 * 1024  # bytes of command output kept in memory
 
@@ -153,6 +153,31 @@ class RemoteFiles(Protocol):
         """Sets owner, mode, and for a file its time."""
 
 
+@dataclass
+class SecondLink:
+    """The further way to a machine, opened when it is first needed; closed with the first one.
+    ``fault``: why it could not be opened.
+    """
+
+    open: Callable[[], Awaitable[Link]]
+    fault: FennoxError | None = None
+    _link: Link | None = field(default=None, repr=False)
+
+    async def link(self) -> Link:
+        if self._link is None:
+            try:
+                self._link = await self.open()
+            except FennoxError as error:
+                self.fault = error
+                raise
+        return self._link
+
+    async def close(self) -> None:
+        link, self._link = self._link, None
+        if link is not None:
+            await link.close()
+
+
 ShellLanguage = Literal["posix", "powershell"]
 
 
@@ -166,6 +191,8 @@ class Shell(Protocol):
     """Secret settings of the system, for documents of a backup; no command has them. None: it has
     none such.
     """
+    beside: SecondLink | None
+    """The further way to the same machine, if its kind has one."""
 
     @property
     def fingerprint(self) -> str:
@@ -211,6 +238,9 @@ class Answer:
 @runtime_checkable
 class Web(Protocol):
     """Requests to a machine's HTTPS interface."""
+
+    beside: SecondLink | None
+    """As for a shell."""
 
     @property
     def fingerprint(self) -> str:

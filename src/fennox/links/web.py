@@ -9,7 +9,7 @@ import httpx
 
 from fennox.core.errors import FarSideFailed, Unreachable, WrongLogin
 from fennox.links import tls
-from fennox.links.base import MAX_OUTPUT, Address, Answer, Credential, Dial
+from fennox.links.base import MAX_OUTPUT, Address, Answer, Credential, Dial, SecondLink
 from fennox.links.dialling import DialledTransport
 
 
@@ -54,6 +54,7 @@ class WebLink:
         self.fingerprint = fingerprint
         self.until = until
         self.secrets = secrets
+        self.beside: SecondLink | None = None
 
     async def request(
         self, method: str, path: str, *, json: object = None, limit: float = 60
@@ -96,6 +97,8 @@ class WebLink:
         return self._judged(answer.status_code, answer.content[:MAX_OUTPUT], path)
 
     async def close(self) -> None:
+        if self.beside is not None:
+            await self.beside.close()
         await self._client.aclose()
 
     def _judged(self, status: int, body: bytes, path: str) -> Answer:

@@ -21,7 +21,7 @@ from fennox.core.format.manifest import Document, Machine
 from fennox.engine.reading.capture import Capture
 from fennox.engine.reading.documents import read_documents
 from fennox.engine.reading.tar_stream import Member, members, tar_head
-from fennox.links.base import Output, RemoteFiles, Running, ShellLanguage
+from fennox.links.base import Output, RemoteFiles, Running, SecondLink, ShellLanguage
 from tests.engine.keeper import shipped_kind
 
 LINUX, _ = shipped_kind("linux-server")
@@ -128,6 +128,7 @@ class LyingShell:
     fingerprint = "SHA256:x"
     language: ShellLanguage = "posix"
     secrets: Mapping[str, str | None] = {}
+    beside: SecondLink | None = None
 
     def __init__(self, stream: bytes) -> None:
         self.data = stream

@@ -10,7 +10,7 @@ from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from dataclasses import dataclass, field
 
 from fennox.core.errors import Unreachable
-from fennox.links.base import Output, RemoteFiles, Running, ShellLanguage
+from fennox.links.base import Output, RemoteFiles, Running, SecondLink, ShellLanguage
 
 KIND = """
 name = "tide-station"
@@ -170,6 +170,7 @@ class StationLink:
     station: Station
     language: ShellLanguage = "posix"
     secrets: Mapping[str, str | None] = field(default_factory=dict)
+    beside: SecondLink | None = None
     fingerprint: str = "SHA256:station"
 
     async def run(

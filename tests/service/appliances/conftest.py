@@ -27,6 +27,7 @@ from saltmere.gullery.machine import GulleryServer
 from saltmere.hailer.machine import HailerMachine
 from saltmere.keelson.machine import KeelsonHost
 from saltmere.linux import LinuxServer
+from saltmere.logline.machine import LoglineMachine
 from saltmere.masthead.machine import MastheadServer
 from saltmere.orlop.machine import OrlopMachine
 from saltmere.thole.machine import TholeMachine
@@ -314,10 +315,11 @@ def protect_machine(
     appliance: type[Machine],
     kind: str,
     new: tuple[str, str],
+    settings: dict[str, str] | None = None,
 ) -> Protected[Machine]:
     """An appliance with an HTTPS interface, enrolled; ``new``: the login of a new one."""
     machine, name = launch(appliance), f"{kind.partition('-')[0]}-{next(_numbers)}"
-    assert isinstance(machine, HailerMachine | TholeMachine)
+    assert isinstance(machine, HailerMachine | TholeMachine | LoglineMachine)
     machine.configure(f"{kind.partition('-')[0]}-1", "keeper", "made-up-keeper")
     client = harbour.proved()
     for of, account, password in (("keeper", "keeper", "made-up-keeper"), ("new", *new)):
@@ -329,6 +331,7 @@ def protect_machine(
             address=machine.address,
             login=f"{name}-keeper",
             key=machine.fingerprint,
+            settings=settings or {},
         )
     )
 
@@ -361,6 +364,25 @@ def thole(harbour: Service, launch_appliance: LaunchAppliance) -> Iterator[Prote
     """A chassis manager of three slots."""
     of = (harbour, launch_appliance, TholeMachine, "thole-chassis", ("admin", "thole"))
     made = protect_machine(*of)
+    with made.client:
+        yield made
+
+
+@pytest.fixture
+def logline(
+    harbour: Service, launch_appliance: LaunchAppliance, key_pair: tuple[str, str]
+) -> Iterator[Protected[LoglineMachine]]:
+    """A log server with two look-ups that point to files."""
+    port, shell = free_port("127.0.0.1"), f"logline-shell-{next(_numbers)}"
+
+    def launch(appliance: type[LoglineMachine]) -> RunningAppliance:
+        return launch_appliance(appliance, shell_port=port, authorised_key=key_pair[1])
+
+    with harbour.proved() as client:
+        client.add_login(NewLogin(name=shell, account="root", private_key=key_pair[0]))
+    settings = {"shell-login": shell, "shell-port": str(port)}
+    of = (harbour, launch, LoglineMachine, "logline-server", ("admin", "logline"))
+    made = protect_machine(*of, settings)
     with made.client:
         yield made
 

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from fennox.core.format.manifest import Machine
+    from fennox.core.kinds.rules import WayBeside
     from fennox.engine.inspection.trial import Tried
-    from fennox.links.base import Link
+    from fennox.links.base import Address, Credential, Link
 
 import argparse
 import asyncio
@@ -115,7 +116,7 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
 
     values_of(kind, settings)
     parts = parts_to_take(kind, arguments.part)
-    link = await _link(kind, arguments, _secrets(kind, settings))
+    link = await _link(kind, arguments, _secrets(kind, settings), settings)
     readings = Evaluators.of_readings()
     try:
         tried = await try_kind(
@@ -155,22 +156,76 @@ def _secrets(kind: Kind, settings: dict[str, str]) -> dict[str, str | None]:
     return secrets
 
 
-async def _link(kind: Kind, arguments: argparse.Namespace, secrets: dict[str, str | None]) -> Link:
-    from fennox.links import web
-    from fennox.links.base import parse_address
-    from fennox.links.secure_shell import ssh
+async def _link(
+    kind: Kind,
+    arguments: argparse.Namespace,
+    secrets: dict[str, str | None],
+    settings: dict[str, str],
+) -> Link:
+    from fennox.links.base import SecondLink, parse_address
 
     who = credential(arguments)
     if who is None:
         raise BadInput("No account given.", "Give --account, with --key FILE or a password.")
-    by_web = partial(web.connect, secrets=secrets)
-    reach = ssh.connect if kind.reach == "ssh" else by_web
+    address = parse_address(arguments.on, kind.port)
     try:
-        return await reach(parse_address(arguments.on, kind.port), who, arguments.accept_key)
+        link = await _reached(kind.reach, address, who, arguments.accept_key, secrets)
     except KeyUnknown as error:
         raise KeyUnknown(
             error.what, "Compare it with the machine's own key, then give it with --accept-key."
         ) from error
+    if kind.beside is not None:
+        link.beside = SecondLink(partial(_beside, kind, kind.beside, link, address, settings))
+    return link
+
+
+async def _reached(
+    reach: str,
+    address: Address,
+    who: Credential,
+    key: str | None,
+    secrets: dict[str, str | None],
+) -> Link:
+    from fennox.links import web
+    from fennox.links.secure_shell import ssh
+
+    if reach == "ssh":
+        return await ssh.connect(address, who, key)
+    return await web.connect(address, who, key, secrets=secrets)
+
+
+def _login(account: str, file: Path) -> Credential:
+    """With the private key that the file holds, otherwise with the password in its first line."""
+    from fennox.links.base import Credential
+
+    text = file.read_text(encoding="utf-8")
+    if "PRIVATE KEY" in text:
+        return Credential(account, private_key=text)
+    return Credential(account, password=first_line(str(file)))
+
+
+async def _beside(
+    kind: Kind, way: WayBeside, first: Link, address: Address, settings: dict[str, str]
+) -> Link:
+    """The further way, by the login that is given as ``ACCOUNT:FILE``."""
+    from fennox.engine.reading.capture import told_key, values_of
+    from fennox.links.base import Address
+
+    account, separator, file = settings.get(way.login, "").partition(":")
+    if not separator:
+        raise BadInput(
+            f"Some of it is read by {way.reach}, and no login is given for that.",
+            f"Give --setting {way.login}=ACCOUNT:FILE, with a private key or a password in FILE.",
+        )
+    who = _login(account, Path(file))
+    values = values_of(kind, settings)
+    key = values[way.key] if way.key is not None else await told_key(kind, first, settings)
+    there = Address(address.host, int(values[way.port]))
+    try:
+        return await _reached(way.reach, there, who, key or None, {})
+    except KeyUnknown as error:
+        shown = error.fields["fingerprint"]
+        raise KeyUnknown(error.what, f"Give --setting {way.key}={shown}, if it is.") from error
 
 
 def _print_content(path: str, content: bytes | None) -> None:

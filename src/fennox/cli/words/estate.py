@@ -203,7 +203,8 @@ def _kind_try(kind: Sub) -> None:
         action="append",
         default=[],
         metavar="NAME=VALUE",
-        help="a setting of the kind; of a secret, the file whose first line it is",
+        help="a setting of the kind; of a secret, the file whose first line it is; of a login,"
+        " ACCOUNT:FILE",
     )
     attempt.add_argument(
         "--part", action="append", metavar="PART", help="only this part, and those it needs"

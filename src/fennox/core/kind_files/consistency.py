@@ -20,6 +20,7 @@ def inconsistencies(kind: Kind) -> Iterator[Said]:
     yield from _lists(kind)
     yield from _endings(kind)
     yield from _secrets(kind)
+    yield from _beside(kind)
 
 
 def placed_steps(kind: Kind) -> Iterator[tuple[Path, StepModel]]:
@@ -50,6 +51,36 @@ def _ways(kind: Kind) -> Iterator[Said]:
             " push"
         )
         yield ("identity",), text, "Give it run, ask or, where nothing is reached, neither."
+
+
+def _beside(kind: Kind) -> Iterator[Said]:
+    beside = kind.beside
+    if beside is not None:
+        if kind.reach not in ("ssh", "https") or kind.reach == beside.reach:
+            text = f"{beside.reach} is no way beside {kind.reach}"
+            yield ("beside", "reach"), text, "One is ssh and the other https."
+        for name, sort in (("login", "login"), ("port", "port"), ("key", "text")):
+            setting = getattr(beside, name)
+            found = kind.settings.get(setting) if setting is not None else None
+            if setting is not None and (found is None or found.type != sort):
+                text = f"there is no setting {setting} of the type {sort}"
+                yield ("beside", name), text, f'Declare it: [settings.{setting}], type = "{sort}".'
+        asked = [*(kind.identity.run if kind.reach == "ssh" else kind.identity.ask)]
+        if beside.tells_key is not None and beside.tells_key.in_ not in asked:
+            text = f"identity has no answer by {kind.reach} of the name {beside.tells_key.in_!r}"
+            yield ("beside", "tells_key"), text, f"There are {', '.join(asked) or 'none'}."
+    signing = {beside.login} if beside is not None else set()
+    for setting, one in kind.settings.items():
+        if one.type == "login" and setting not in signing:
+            text = f"nobody signs in with the login {setting}"
+            yield ("settings", setting, "type"), text, "Name it in [beside], or make it a secret."
+    if kind.reach not in ("ssh", "https") or kind.reaches_by(kind.other_way):
+        return
+    lacking, how = ("requests", "HTTPS") if kind.reach == "ssh" else ("commands and files", "SSH")
+    for number, part in enumerate(kind.part):
+        if part.needs_way(kind.other_way):
+            text = f"the part {part.name} is read by {lacking}, and nothing is reached by {how}"
+            yield ("part", number, "source"), text, "Give the further way as [beside]."
 
 
 def _names(kind: Kind) -> Iterator[Said]:

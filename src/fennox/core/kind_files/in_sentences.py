@@ -30,7 +30,8 @@ def documents(part: PartModel) -> list[str]:
                 if source.settled
                 else ""
             )
-            found.append(f"files {', '.join(source.files)}{without}{settled}")
+            named = f", of these what {source.named_by.in_} names" if source.named_by else ""
+            found.append(f"files {', '.join(source.files)}{without}{named}{settled}")
         elif source.run is not None:
             lines = [line for line in shlex.join(source.run).splitlines() if line.strip()]
             more = " …" if len(lines) > 1 else ""

@@ -26,6 +26,7 @@ from fennox.core.kinds.rules import (
     PlaceRule,
     Program,
     Replicas,
+    WayBeside,
 )
 from fennox.core.kinds.sources import Expression, Hand, PartModel, Setting, Source
 from fennox.core.kinds.steps import Requires, Restore, StepModel, UndoStep
@@ -52,6 +53,8 @@ class Kind(KindModel):
     """What its commands are quoted for: OpenSSH on Windows needs `powershell`."""
     port: Annotated[int, Field(ge=1, le=65535)]
     """The default port or path at which such systems answer."""
+    beside: WayBeside | None = None
+    """A further way to the same machine, for what the first one does not reach."""
     settings: dict[Noun, Setting] = {}
     """Values that differ between installations."""
     identity: Identity
@@ -127,6 +130,18 @@ class Kind(KindModel):
     def secret_settings(self) -> list[str]:
         """Settings that name a login, whose password is meant."""
         return [name for name, setting in self.settings.items() if setting.type == "secret"]
+
+    def login_settings(self) -> list[str]:
+        """Settings that name a login, also one that signs in."""
+        return [name for name, setting in self.settings.items() if setting.names_login]
+
+    @property
+    def other_way(self) -> Literal["ssh", "https"]:
+        """SSH or HTTPS, whichever is not the first way to the machine."""
+        return "https" if self.reach == "ssh" else "ssh"
+
+    def reaches_by(self, reach: Literal["ssh", "https"]) -> bool:
+        return reach in (self.reach, self.beside.reach if self.beside is not None else None)
 
     def steps(self) -> list[tuple[Phase, StepModel]]:
         return self.restore.steps() if self.restore is not None else []

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
@@ -47,6 +47,30 @@ class Identity(KindModel):
                 raise ValueError(
                     f"{field} looks in {expression.in_!r}, which identity does not read"
                 )
+        return self
+
+
+class WayBeside(KindModel):
+    """A further way to the same machine: an appliance that is worked with by HTTPS, and whose files
+    are reached by SSH, or the other way round. Sources and steps take the way that they need.
+    """
+
+    reach: Literal["ssh", "https"]
+    """The other one of the two."""
+    login: Noun
+    """A setting of the type `login`: who signs in there."""
+    port: Noun
+    """A setting of the type `port`: where it answers, at the machine's own address."""
+    key: Noun | None = None
+    """A setting of the type `text` with its fingerprint."""
+    tells_key: Expression | None = None
+    """Or: how the machine tells that fingerprint by the way that is verified already; draws it from
+    an answer of `identity`."""
+
+    @model_validator(mode="after")
+    def key_known(self) -> WayBeside:
+        if (self.key is None) == (self.tells_key is None):
+            raise ValueError("give either key or tells_key")
         return self
 
 

@@ -13,7 +13,7 @@ from fennox.core.names import Noun
 
 Use = Literal["rebuild", "load"]
 SettingType = Literal[
-    "text", "path", "paths", "number", "port", "yes-no", "choice", "command", "secret"
+    "text", "path", "paths", "number", "port", "yes-no", "choice", "command", "secret", "login"
 ]
 
 
@@ -24,7 +24,8 @@ class Setting(KindModel):
     placeholder of this type in ``files`` or ``without`` stands for every one of them. ``command``:
     a line for the machine's shell, the only setting that may stand within a program (``sh -c
     "{restart}"``). ``secret``: the name of a login whose password is meant, such as an appliance's
-    own passphrase; it may stand in the body of a request alone.
+    own passphrase; it may stand in the body of a request alone. ``login``: the name of a login that
+    signs in by the way ``beside``.
     """
 
     title: str
@@ -46,8 +47,8 @@ class Setting(KindModel):
     def default_fits(self) -> Setting:
         if (self.type == "choice") != bool(self.choices):
             raise ValueError("choices belong to a setting of the type choice, and only to that")
-        if self.type == "secret" and self.default:
-            raise ValueError("a secret has no default")
+        if self.names_login and self.default:
+            raise ValueError("a secret or a login has no default")
         if self.optional and self.type != "secret":
             raise ValueError("optional is for secrets alone")
         if self.fits and self.type != "secret":
@@ -57,6 +58,11 @@ class Setting(KindModel):
         if (why := self.unfit(self.default)) is not None:
             raise ValueError(f"the default {why}")
         return self
+
+    @property
+    def names_login(self) -> bool:
+        """Whether its value is the name of a login, and nothing to write into a command."""
+        return self.type in ("secret", "login")
 
     def unfit(self, value: str) -> str | None:
         """Why a value is invalid; None: it is valid."""
@@ -178,6 +184,9 @@ class Source(KindModel):
     """
     without: list[str] = []
     """Patterns that are left out."""
+    named_by: Expression | None = None
+    """Of these files only those are taken that this draws from documents read before: what a
+    configuration points to, wherever it lies."""
     run: Words | None = None
     """A command, as a list of words; its output is the document."""
     each: Words | None = None
@@ -229,8 +238,8 @@ class Source(KindModel):
             raise ValueError("run, ask, hand and setting name their document; files themselves")
         if self.setting is not None and not self.secret:
             raise ValueError("what a secret setting holds is secret: secret = true")
-        if self.settled and self.files is None:
-            raise ValueError("settled is for files alone")
+        if (self.settled or self.named_by is not None) and self.files is None:
+            raise ValueError("settled and named_by are for files alone")
         if self.each is not None and (self.run is None or "{each}" not in (self.document or "")):
             raise ValueError("each repeats run, and {each} must be in the name of the document")
         if (
@@ -298,6 +307,15 @@ class PartModel(KindModel):
     def asks_for_push(self) -> bool:
         """Whether reading it sets off a push."""
         return any(source.push is not None and source.push.start for source in self.source)
+
+    def needs_way(self, reach: Literal["ssh", "https"]) -> bool:
+        """Whether it is read by commands and files (SSH), or by requests (HTTPS)."""
+        return any(
+            (source.files is not None or source.run is not None)
+            if reach == "ssh"
+            else source.ask is not None
+            for source in self.source
+        )
 
     @property
     def comes_by_itself(self) -> bool:

@@ -160,7 +160,7 @@ class Sheet(SheetModel):
     target_version: str
     # frozen for steps and paths; later changes of the system's settings do not apply
     settings: dict[str, str] = {}
-    secrets: dict[str, str] = {}  # names of the logins that secret settings mean, likewise
+    secrets: dict[str, str] = {}  # names of the logins that settings mean, likewise
     seen_secrets: dict[str, str] = {}  # id of each of these logins, when a person last agreed
     seen_settings: dict[str, str] = {}  # the system's settings when a person last agreed
     seen_login: str = ""  # id of the target's login, likewise
@@ -184,6 +184,10 @@ class Sheet(SheetModel):
     accepted: Aware | None = None
     accepted_by: str = ""
     state: SheetState = "draft"
+
+    def all_settings(self) -> dict[str, str]:
+        """Also those that name logins."""
+        return {**self.settings, **self.secrets}
 
     def blockers(self) -> list[Finding]:
         return [finding for finding in self.findings if finding.severity == "blocker"]

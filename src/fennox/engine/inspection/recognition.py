@@ -24,7 +24,8 @@ async def _fits(kind: Kind, link: Link) -> bool:
         if not kind.recognised_by:
             return True
         values = values_of(kind, {})
-        return (await shell_of(link).run(command(kind.recognised_by, values))).code == 0
+        shell = await shell_of(link)
+        return (await shell.run(command(kind.recognised_by, values))).code == 0
     except TryLater:
         raise
     except FennoxError:

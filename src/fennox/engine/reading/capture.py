@@ -9,6 +9,7 @@ from fennox.core.compare.documents import is_noisy
 from fennox.core.errors import BadInput, FarSideFailed, FennoxError
 from fennox.core.evidence import evaluation
 from fennox.core.format.manifest import Document, Finding, Machine
+from fennox.core.kinds.actions import Request
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import (
     MAX_EVIDENCE,
@@ -16,6 +17,7 @@ from fennox.core.kinds.expressions import (
     Complaint,
     Evidence,
     filled,
+    first,
     fits_some,
     patterns,
     wanted,
@@ -223,25 +225,55 @@ def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
                 "Give another value.",
                 field="settings",
             )
-    return {name: value for name, value in values.items() if kind.settings[name].type != "secret"}
+    return {name: value for name, value in values.items() if not kind.settings[name].names_login}
 
 
 async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:
     """Ask the machine for its identity; afterwards commands use the shell named by the kind."""
+    asked = kind.identity
+    return evaluation.machine(kind, await _answers(kind, asked.run, asked.ask, link, settings))
+
+
+async def told_key(kind: Kind, link: Link, settings: dict[str, str]) -> str:
+    """The fingerprint of the further way, as the machine tells it by the first one. Raises
+    FarSideFailed.
+    """
+    assert kind.beside is not None
+    assert kind.beside.tells_key is not None
+    name, asked = kind.beside.tells_key.in_, kind.identity
+    run = {name: asked.run[name]} if kind.reach == "ssh" else {}
+    ask = {name: asked.ask[name]} if kind.reach == "https" else {}
+    answers = await _answers(kind, run, ask, link, settings)
+    found = first(kind.beside.tells_key, Evidence(contents=answers, paths=set(answers))).strip()
+    if not found:
+        raise FarSideFailed(
+            f"The machine does not tell the key by which it is reached by {kind.beside.reach}.",
+            "Check that the machine is of this kind.",
+        )
+    return found
+
+
+async def _answers(
+    kind: Kind,
+    run: Mapping[str, list[str]],
+    ask: Mapping[str, Request],
+    link: Link,
+    settings: dict[str, str],
+) -> dict[str, bytes]:
     if isinstance(link, Shell):
         link.language = kind.shell
     answers: dict[str, bytes] = {}
     values = values_of(kind, settings)
-    if asked := kind.identity.run:
-        outputs = await shell_of(link).ask([command(words, values) for words in asked.values()])
+    if run:
+        shell = await shell_of(link)
+        outputs = await shell.ask([command(words, values) for words in run.values()])
         answers |= {
-            name: o.output if o.code == 0 else b"" for name, o in zip(asked, outputs, strict=True)
+            name: o.output if o.code == 0 else b"" for name, o in zip(run, outputs, strict=True)
         }
-    for name, request in kind.identity.ask.items():
-        answers[name] = (
-            await web_of(link).request(request.method, filled(request.path, values))
-        ).body
-    return evaluation.machine(kind, answers)
+    for name, request in ask.items():
+        web = await web_of(link)
+        answers[name] = (await web.request(request.method, filled(request.path, values))).body
+    return answers
 
 
 def watched(
@@ -298,18 +330,27 @@ async def once(data: bytes) -> AsyncIterator[bytes]:
         yield data[at : at + _BLOCK]
 
 
-def shell_of(link: Link | None) -> Shell:
-    if not isinstance(link, Shell):
+async def shell_of(link: Link | None) -> Shell:
+    found = await _way(link, Shell)
+    if not isinstance(found, Shell):
         raise FennoxError(
             "This part runs commands, and the system is not reached by SSH.", "Fix the kind file."
         )
-    return link
+    return found
 
 
-def web_of(link: Link | None) -> Web:
-    if not isinstance(link, Web):
+async def web_of(link: Link | None) -> Web:
+    found = await _way(link, Web)
+    if not isinstance(found, Web):
         raise FennoxError(
             "This part sends requests, and the system is not reached by HTTPS.",
             "Fix the kind file.",
         )
-    return link
+    return found
+
+
+async def _way(link: Link | None, wanted: type[Link]) -> Link | None:
+    """The first way to the machine, or the further one where that is what is wanted."""
+    if link is None or isinstance(link, wanted) or link.beside is None:
+        return link
+    return await link.beside.link()

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from collections.abc import AsyncGenerator
 from contextlib import aclosing, nullcontext
+from glob import escape
 from itertools import groupby
 from urllib.parse import quote
+
+import anyio
 
 from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import FarSideFailed, PartUnread
 from fennox.core.format.manifest import Document
 from fennox.core.format.primitives.digest import Digest
+from fennox.core.kinds import expressions
 from fennox.core.kinds.actions import Ask
 from fennox.core.kinds.commands import command
-from fennox.core.kinds.expressions import MAX_EVIDENCE, filled
+from fennox.core.kinds.expressions import MAX_EVIDENCE, filled, fitting
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import document_name, printable
 from fennox.engine.reading.capture import (
@@ -57,8 +61,10 @@ async def read_documents(
         for at, source in enumerate(part.source)
         if (part.name, at) not in answers.outputs
     ]
-    for files, grouped in groupby(sources, lambda one: one[2].files is not None):
+    for (files, named), grouped in groupby(sources, _sort_of_reading):
         group = list(grouped)
+        if named:
+            group = await _named(capture, group)
         reading = (
             _read_files(link, capture, group, answers.surveys)
             if files
@@ -67,6 +73,26 @@ async def read_documents(
         async with aclosing(reading) as documents:
             async for captured in documents:
                 yield captured
+
+
+def _sort_of_reading(keyed: _Keyed) -> tuple[bool, bool]:
+    _, _, source = keyed
+    return source.files is not None, source.named_by is not None
+
+
+async def _named(capture: Capture, group: list[_Keyed]) -> list[_Keyed]:
+    """These sources with the paths that documents name; those without any are left out."""
+    found: list[_Keyed] = []
+    for key, part, source in group:
+        assert source.named_by is not None
+        drawn = await anyio.to_thread.run_sync(
+            expressions.values, source.named_by, capture.evidence
+        )
+        fits = fitting(source.files or [])
+        paths = [escape(path) for path in dict.fromkeys(drawn) if fits(path)]
+        if paths:
+            found.append((key, part, source.model_copy(update={"files": paths})))
+    return found
 
 
 def _output(capture: Capture, spoken: Spoken) -> Captured:
@@ -100,13 +126,13 @@ async def _read_files(
 ) -> AsyncGenerator[Captured, None]:
     lacking = [(key, source) for key, _, source in group if key not in surveys]
     found = (
-        await surveyed(shell_of(link), capture, [source for _, source in lacking])
+        await surveyed(await shell_of(link), capture, [source for _, source in lacking])
         if lacking
         else []
     )
     there = {**surveys, **{key: survey for (key, _), survey in zip(lacking, found, strict=True)}}
     wanted = [(part, source, there[key]) for key, part, source in group]
-    async with aclosing(read_files(shell_of(link), capture, wanted)) as documents:
+    async with aclosing(read_files(await shell_of(link), capture, wanted)) as documents:
         async for captured in documents:
             yield captured
 
@@ -142,16 +168,18 @@ async def _read_source(
     values = values_of(capture.kind, capture.settings)
     if source.run is None:
         assert source.ask is not None
-        async for name in _names_asked(web_of(link), part, source.ask, values):
+        async for name in _names_asked(await web_of(link), part, source.ask, values):
             path = filled(source.document, {**values, "each": document_name(name)})
             document = Document(path=path, type="output", secret=source.secret)
             filling = {**values, "each": quote(name, safe="")} if name else values
-            yield watched(capture, part, source, document, asked(web_of(link), source.ask, filling))
+            yield watched(
+                capture, part, source, document, asked(await web_of(link), source.ask, filling)
+            )
         return
-    async for name in _names(shell_of(link), part, source, values):
+    async for name in _names(await shell_of(link), part, source, values):
         filling = {**values, "each": name} if source.each is not None else values
         words = command(source.run, filling, told=("each",))
-        content = _streamed(shell_of(link), capture, part, words, source.codes)
+        content = _streamed(await shell_of(link), capture, part, words, source.codes)
         path = filled(source.document, {**values, "each": document_name(name)})
         yield watched(
             capture, part, source, Document(path=path, type="output", secret=source.secret), content

@@ -233,7 +233,7 @@ def is_asked_whole(kind: Kind, parts: Sequence[str]) -> bool:
 
 
 def _tells(source: Source) -> bool:
-    return (source.files is not None and not source.settled) or (
+    return (source.files is not None and not source.settled and source.named_by is None) or (
         source.run is not None and source.each is None
     )
 
@@ -321,7 +321,8 @@ def _first_sources(kind: Kind, parts: Sequence[str]) -> list[tuple[PartModel, in
     found: list[tuple[PartModel, int, Source]] = []
     for part in map(kind.part_named, parts):
         for at, source in enumerate(part.source):
-            if source.each is not None or (source.run is None and source.files is None):
+            later = source.each is not None or source.named_by is not None
+            if later or (source.run is None and source.files is None):
                 return found
             if source.hand is None:
                 found.append((part, at, source))

@@ -125,7 +125,7 @@ async def _there(drop: Drop, push: Push, part: PartModel) -> Whole:
 async def _ask(link: Link | None, push: Push, values: dict[str, str]) -> None:
     assert push.start is not None
     if push.start.run is not None:
-        done = await shell_of(link).run(command(push.start.run, values), limit=600)
+        done = await (await shell_of(link)).run(command(push.start.run, values), limit=600)
         if done.code != 0:
             raise FarSideFailed(
                 f"{push.start.run[0]}, which asks for the push, ended with {done.code}:"
@@ -138,11 +138,11 @@ async def _ask(link: Link | None, push: Push, values: dict[str, str]) -> None:
     if push.job is not None:
         values["job"] = one_value(push.job, answer, "the answer to the asking")
     if push.poll is not None and push.until is not None:
-        await poll_until(web_of(link), push.poll, push.until, values)
+        await poll_until(await web_of(link), push.poll, push.until, values)
 
 
 async def _sent(link: Link | None, request: Request, values: dict[str, str]) -> bytes:
-    web = web_of(link)
+    web = await web_of(link)
     path = filled(request.path, values)
     return (await web.request(request.method, path, json=body_of(web, request, values))).body
 

@@ -19,7 +19,7 @@ from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.backups.backup_reader import Digests, digest_of
 from fennox.engine.journal import Journal
 from fennox.engine.processes.evaluator_pool import Evaluates
-from fennox.engine.reading.capture import Capture, identify, values_of
+from fennox.engine.reading.capture import Capture, identify, shell_of, values_of, web_of
 from fennox.engine.reading.documents import hashed, read_documents
 from fennox.engine.restoring.placing import PlaceContents
 from fennox.engine.takes.take import take
@@ -57,7 +57,7 @@ async def look_at_target(
                 documents.setdefault(captured.part, {})[document.path] = digest_of(document)
         return documents, (await capture.told(some, evaluates)).counted(), places
 
-    (documents, census, places), unread = await as_far_as_it_tells(parts, read)
+    (documents, census, places), unread = await as_far_as_it_tells(kind, link, parts, read)
     room = await _room(kind, link, settings)
     return Target(machine, place, documents, census, room, unread, places.held, places.real)
 
@@ -77,17 +77,19 @@ async def save_target(tools: TakeTools, link: Link, subject: Subject, order: Tak
         fixed = replace(order, parts=some if lacking else None, note=note)
         return await take(tools, link, subject, fixed, any_machine=True)
 
-    taken, unread = await as_far_as_it_tells(parts_to_take(subject.kind, None), read)
+    taken, unread = await as_far_as_it_tells(
+        subject.kind, link, parts_to_take(subject.kind, None), read
+    )
     for said in unread.values():
         await tools.journal.log("warning", f"Not in the safety copy: {said}")
     return taken
 
 
 async def as_far_as_it_tells(
-    parts: list[str], read: Callable[[list[str]], Awaitable[Told]]
+    kind: Kind, link: Link, parts: list[str], read: Callable[[list[str]], Awaitable[Told]]
 ) -> tuple[Told, dict[str, str]]:
-    """Read a machine that may lack programs: parts whose commands fail are omitted and reported
-    with the reason. Raises the command's error if no part is left.
+    """Read a machine that may lack programs, or whose further way is not open: parts that cannot be
+    read are omitted and reported with the reason. Raises the error if no part is left.
     """
     unread: dict[str, str] = {}
     while True:
@@ -96,6 +98,13 @@ async def as_far_as_it_tells(
         except PartUnread as error:
             unread[error.part] = error.what
             if len(unread) >= len(parts):
+                raise
+        except FennoxError as error:
+            if link.beside is None or link.beside.fault is not error:
+                raise
+            lacking = [part for part in parts if kind.part_named(part).needs_way(kind.other_way)]
+            unread |= dict.fromkeys(lacking, error.what)
+            if not lacking or len(unread) >= len(parts):
                 raise
 
 
@@ -269,21 +278,10 @@ class ReachedTarget:
         return self._entrance
 
     async def shell(self) -> Shell:
-        link = await self._acting("ssh")
-        if not isinstance(link, Shell):
-            raise FarSideFailed(
-                "This step runs a command, but the target has no shell.", "Fix the kind file."
-            )
-        return link
+        return await shell_of(await self._acting("ssh"))
 
     async def web(self) -> Web:
-        link = await self._acting("https")
-        if not isinstance(link, Web):
-            raise FarSideFailed(
-                "This step sends a request, but the target is reached by SSH.",
-                "Fix the kind file.",
-            )
-        return link
+        return await web_of(await self._acting("https"))
 
     async def close(self) -> None:
         for link in (self._link, self._entrance):

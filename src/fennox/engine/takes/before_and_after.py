@@ -110,7 +110,7 @@ class Surroundings:
     async def _carry_out(self, link: Link, action: Action, item: Around) -> None:
         values = values_of(self.kind, self.settings)
         if action.run is not None:
-            output = await shell_of(link).run(command(action.run, values), limit=item.limit)
+            output = await (await shell_of(link)).run(command(action.run, values), limit=item.limit)
             if output.code != 0:
                 raise FarSideFailed(
                     f"{action.run[0]} ended with {output.code}: {printable(output.said())}",
@@ -118,7 +118,7 @@ class Surroundings:
                 )
             return
         assert action.ask is not None
-        web = web_of(link)
+        web = await web_of(link)
         answer = await web.request(
             action.ask.method,
             filled(action.ask.path, values),

@@ -30,6 +30,7 @@ from fennox.links.base import (
     Hop,
     Output,
     Running,
+    SecondLink,
     ShellLanguage,
 )
 from fennox.links.secure_shell.command_series import script
@@ -103,6 +104,7 @@ class SshLink:
         self._spoilt = False  # something failed on it, so a command may still be running over there
         self.language: ShellLanguage = "posix"
         self.secrets: Mapping[str, str | None] = {}
+        self.beside: SecondLink | None = None
         self.fingerprint = fingerprint
         self.since = time.monotonic()
         self.stays = False  # it serves several runs, so a standing shell pays off
@@ -309,6 +311,8 @@ class SshLink:
         return not self._spoilt and not any(connection.is_closed() for connection in self._opened)
 
     async def close(self) -> None:
+        if self.beside is not None:
+            await self.beside.close()
         await self.closer(self)
 
     async def disconnect(self) -> None:

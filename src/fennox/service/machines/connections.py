@@ -5,17 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass
+from functools import partial
 
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.systems import Login, System
-from fennox.core.errors import BadInput, MendSettings
+from fennox.core.errors import BadInput, KeyUnknown, MendSettings
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Setting
 from fennox.core.kinds.steps import Entrance
+from fennox.engine.reading.capture import told_key
 from fennox.links import web
-from fennox.links.base import Credential, Dial, Hop, Link, parse_address
+from fennox.links.base import Address, Credential, Dial, Hop, Link, SecondLink, parse_address
 from fennox.links.protocol_greeting import greets_as_ssh
 from fennox.links.secure_shell import ssh
 from fennox.links.secure_shell.kept_connections import KeptLinks
@@ -68,7 +70,7 @@ class Connections:
         if isinstance(kind, Kind):
             empty = [name for name, found in secrets.items() if found is None]
             secrets |= {name: "" for name in empty if kind.settings[name].optional}
-        return await self._linked(
+        link = await self._linked(
             kind,
             use.address,
             self.credentials.credential(use.login),
@@ -76,6 +78,55 @@ class Connections:
             way,
             kept=kept,
             secrets=secrets,
+        )
+        if isinstance(kind, Kind) and kind.beside is not None:
+            link.beside = SecondLink(partial(self._beside, kind, use, way, link, secrets))
+        return link
+
+    async def _beside(
+        self, kind: Kind, use: Use, way: Way, first: Link, secrets: Mapping[str, str | None]
+    ) -> Link:
+        """The further way to the same machine. Its key is the one that was accepted, or the one
+        that the machine tells by the first way. Raises MendSettings and FarSideFailed.
+        """
+        assert kind.beside is not None
+        assert use.beside is not None
+        setting, by = kind.beside.login, use.beside
+        if not by.login:
+            raise MendSettings(
+                f"The system names no login for {kind.settings[setting].title}.",
+                f"Name one: fennox system set SYSTEM --setting {setting}=LOGIN",
+            )
+        async with self.session() as session:
+            rows = await session.execute(select(Login).where(Login.name == by.login))
+            login = rows.scalar_one_or_none()
+        if login is None:
+            raise self._no_such(setting, by.login)
+        key = by.key if by.key is not None else await told_key(kind, first, dict(by.settings))
+        host = parse_address(use.address, kind.port).host
+        entrance = Entrance(reach=kind.beside.reach, port=by.port, shell=kind.shell)
+        try:
+            return await self._linked(
+                entrance,
+                str(Address(host, entrance.port)),
+                self.credentials.credential(login),
+                key or None,
+                way,
+                secrets=secrets,
+            )
+        except KeyUnknown as error:
+            shown = error.fields["fingerprint"]
+            raise MendSettings(
+                error.what,
+                "Compare it with the machine's own, then: fennox system set SYSTEM --setting"
+                f" {kind.beside.key}={shown}",
+            ) from error
+
+    @staticmethod
+    def _no_such(setting: str, login: str) -> MendSettings:
+        return MendSettings(
+            f"The setting {setting} names the login {login}, which does not exist.",
+            f"Name another: fennox system set SYSTEM --setting {setting}=LOGIN",
         )
 
     def keeps_rule(self, setting: Setting, login: Login) -> bool:
@@ -92,10 +143,7 @@ class Connections:
         secrets: dict[str, str | None] = {}
         for setting, name in names.items():
             if name and name not in logins:
-                raise MendSettings(
-                    f"The setting {setting} names the login {name}, which does not exist.",
-                    f"Name another: fennox system set SYSTEM --setting {setting}=LOGIN",
-                )
+                raise self._no_such(setting, name)
             found = self.credentials.credential(logins[name]).password if name else None
             if name and found is None:
                 raise MendSettings(

@@ -34,13 +34,40 @@ _ASK_OTHERS = "Ask somebody who reaches the whole estate."
 class Use:
     """A login bound to the one machine where it may be used now. ``key`` None: only fetch the
     machine's key. ``secrets``: names of the logins that the kind's secret settings mean; their
-    passwords may be sent there as well.
+    passwords may be sent there as well. ``beside``: of the further way to the same machine.
     """
 
     login: Login | None  # None: no connection, or to the service itself
     address: str
     key: str | None
     secrets: Mapping[str, str] = field(default_factory=dict)
+    beside: UseBeside | None = None
+
+
+@dataclass(frozen=True)
+class UseBeside:
+    """``login``: a login's name; empty: the system names none. ``key`` None: the machine tells it.
+    ``settings``: all of the system's.
+    """
+
+    login: str
+    port: int
+    key: str | None
+    settings: Mapping[str, str]
+
+
+def _beside(kind: Kind, settings: Mapping[str, str]) -> UseBeside | None:
+    if kind.beside is None:
+        return None
+    way = kind.beside
+    port = settings.get(way.port, kind.settings[way.port].default)
+    key = settings.get(way.key, "") if way.key is not None else None
+    return UseBeside(settings.get(way.login, ""), int(port), key, settings)
+
+
+def logins_in(kind: Kind, settings: Mapping[str, str]) -> dict[str, str]:
+    """Of each setting that names a login that name; empty: it names none."""
+    return {name: settings.get(name, "") for name in kind.login_settings()}
 
 
 def secrets_in(kind: Kind, settings: Mapping[str, str]) -> dict[str, str]:
@@ -54,14 +81,20 @@ def of_system(kind: Kind, system: System, login: Login | None) -> Use:
             f"{login.name} is not the login of {system.name}.",
             "Give it one with `fennox system set`.",
         )
-    return Use(login, system.address, system.key, secrets_in(kind, system.settings))
+    return _use(kind, system.settings, login, system.address, system.key)
 
 
-def of_sheet(place: Place, login: Login, secrets: Mapping[str, str]) -> Use:
+def of_sheet(kind: Kind, place: Place, login: Login, settings: Mapping[str, str]) -> Use:
     """A restore's target: whoever drafted it was allowed to use the logins there
     (:func:`aimed`).
     """
-    return Use(login, place.address, place.key, secrets)
+    return _use(kind, settings, login, place.address, place.key)
+
+
+def _use(
+    kind: Kind, settings: Mapping[str, str], login: Login | None, address: str, key: str | None
+) -> Use:
+    return Use(login, address, key, secrets_in(kind, settings), _beside(kind, settings))
 
 
 def told_by_target(login: Login, address: str) -> Use:
@@ -74,14 +107,21 @@ def to_enrol(
     login: Login | None,
     address: str,
     key: str | None,
-    secrets: Mapping[str, str] | None = None,
+    kind: Kind | None = None,
+    settings: Mapping[str, str] | None = None,
 ) -> Use:
-    """An administrator gives a machine's address and login."""
+    """An administrator gives a machine's address and login. ``kind``: what is sent there is what it
+    says.
+    """
     if who.role != "administrator":
         raise NotAllowed(
             "Only an administrator says where a login belongs.", "Ask an administrator."
         )
-    return Use(login, address, key, secrets or {})
+    return (
+        Use(login, address, key)
+        if kind is None
+        else _use(kind, settings or {}, login, address, key)
+    )
 
 
 async def must_be_passwords(
@@ -90,18 +130,20 @@ async def must_be_passwords(
     settings: Mapping[str, str],
     keeps_rule: Callable[[Setting, Login], bool],
 ) -> None:
-    """Refuse secret settings that name no login, one without a password, or one whose password
-    does not keep the kind's rule. Raises BadInput.
+    """Refuse settings that name no login, secret ones that name one without a password, or whose
+    password does not keep the kind's rule. Raises BadInput.
     """
-    for setting, name in secrets_in(kind, settings).items():
+    for setting, name in logins_in(kind, settings).items():
         if not name:
             continue
+        secret = kind.settings[setting].type == "secret"
         rows = await session.execute(select(Login).where(Login.name == name))
         found = rows.scalar_one_or_none()
-        if found is None or found.proves_by != "password":
+        if found is None or (secret and found.proves_by != "password"):
             what = "does not exist" if found is None else "has no password"
+            sort = "is a secret: it names a login" if secret else "names a login"
             raise BadInput(
-                f"The setting {setting} is a secret: it names a login, and {name} {what}.",
+                f"The setting {setting} {sort}, and {name} {what}.",
                 f"fennox login add {name} --account NAME --password-file FILE",
                 field="settings",
             )
@@ -140,13 +182,13 @@ async def must_keep_rules(
 async def systems_that_mean(
     session: AsyncSession, login: Login, kinds: Callable[[str], Kind | None]
 ) -> list[str]:
-    """Names of the systems one of whose secret settings is this login. ``kinds``: by name."""
+    """Names of the systems one of whose settings names this login. ``kinds``: by name."""
     rows = await session.execute(select(System).where(_means(login)).order_by(System.name))
     return [
         row.name
         for row in rows.scalars()
         if (kind := kinds(row.kind)) is not None
-        and login.name in secrets_in(kind, row.settings).values()
+        and login.name in logins_in(kind, row.settings).values()
     ]
 
 
@@ -182,8 +224,8 @@ async def aimed(
 async def aimed_as_secrets(
     session: AsyncSession, who: Person, names: Iterable[str], address: str, key: str | None
 ) -> None:
-    """Check that the passwords of these logins may be sent to a machine, as :func:`aimed` does of
-    the one that signs in.
+    """Check that these logins, which settings name, may be used at a machine, as :func:`aimed` does
+    of the one that signs in first.
     """
     for name in filter(None, names):
         rows = await session.execute(select(Login).where(Login.name == name))

@@ -39,7 +39,7 @@ from fennox.catalogue.models.systems import HandedIn, KindRow, Login, LoginPlace
 from fennox.core.errors import FarSideFailed
 from fennox.core.facts import run_orders, run_results
 from fennox.core.format.primitives import canonical
-from fennox.links.base import Answer
+from fennox.links.base import Answer, SecondLink
 
 PRODUCT = "fennox"
 ADDRESS = "this service"
@@ -151,6 +151,7 @@ class OwnState:
         self._engine = engine
         self._service_id = service_id
         self._snapshot: AsyncConnection | None = None
+        self.beside: SecondLink | None = None
 
     @property
     def fingerprint(self) -> str:

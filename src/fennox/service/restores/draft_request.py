@@ -100,7 +100,7 @@ async def target(
     )
     own_key = known.key if address == known.address else None
     use = await login_uses.aimed(session, who, login, address, wanted.key or own_key)
-    meant = login_uses.secrets_in(kind, system.settings).values()
+    meant = login_uses.logins_in(kind, system.settings).values()
     await login_uses.aimed_as_secrets(session, who, meant, use.address, use.key)
     await login_uses.must_be_nobody_elses(session, who, system, use.address, use.key, spare)
     entrance = kind.restore.entrance if kind.restore is not None else None

@@ -129,7 +129,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     sheet = planning.plan(kind, intent, source, target, parts, settings, entrance)
     sheet.seen_login = said_of_login(material.target_login)
     own = system.settings if back is None else back.data.secrets
-    sheet.secrets = login_uses.secrets_in(kind, own)
+    sheet.secrets = login_uses.logins_in(kind, own)
     sheet.seen_secrets = await said_of_secrets(context, sheet.secrets)
     at_entrance = order.entrance if entrance is not None else None
     async with context.session() as session:
@@ -152,7 +152,7 @@ async def _look(
     system, login = material.system, material.target_login
     place = Place(address=aim.address, account=login.account, key=aim.key)
     await journal.step(f"Look at the target at {place.address}")
-    use = login_uses.of_sheet(place, login, login_uses.secrets_in(kind, system.settings))
+    use = login_uses.of_sheet(kind, place, login, system.settings)
     link = await context.machines.connect(kind, use, material.way)
     try:
         return await look_at_target(
@@ -239,6 +239,8 @@ async def _checked_entrance(
             )
         return Place(address=wanted.address, account=login.account, key=told[0])
     place = Place(address=wanted.address, account=login.account, key=wanted.key)
-    link = await context.machines.connect(entrance, login_uses.of_sheet(place, login, {}), way)
+    link = await context.machines.connect(
+        entrance, login_uses.of_sheet(kind, place, login, {}), way
+    )
     await link.close()
     return place

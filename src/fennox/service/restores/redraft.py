@@ -37,7 +37,7 @@ async def request(
     kind, _ = context.kinds.kind(system.kind)
     must_be_places(kind, places)
     target = await aim_now(session, row, data)
-    meant = login_uses.secrets_in(kind, system.settings)
+    meant = login_uses.logins_in(kind, system.settings)
     others = [name for setting, name in meant.items() if name != data.secrets.get(setting)]
     await login_uses.aimed_as_secrets(session, who, others, target.address, target.key)
     order = DraftOrder(

@@ -110,10 +110,10 @@ class _Doing:
             assert self.kind.restore.entrance is not None
             async with context.session() as session:
                 login = await session.get_one(Login, self.row.entrance_login_id)
-            use = login_uses.of_sheet(place, login, self.row.data.secrets)
+            use = login_uses.of_sheet(self.kind, place, login, self.row.data.all_settings())
             return await context.machines.connect(self.kind.restore.entrance, use, way)
         login = material.target_login if whose == "target" else material.login
-        use = login_uses.of_sheet(place, login, self.row.data.secrets)
+        use = login_uses.of_sheet(self.kind, place, login, self.row.data.all_settings())
         return await context.machines.connect(self.kind, use, way)
 
     async def save(self, changed: Sheet) -> None:

@@ -52,8 +52,8 @@ async def candidate(context: Context, wanted: LookWanted) -> Candidate:
 async def look(context: Context, machine: Candidate, wanted: LookWanted, who: Person) -> Looked:
     """Keeps nothing. Raises BadInput if no installed kind matches, and Unreachable."""
     kind = machine.kinds[0]
-    secrets = login_uses.secrets_in(kind, wanted.settings) if wanted.kind else {}
-    use = login_uses.to_enrol(who, machine.login, machine.address, wanted.key, secrets)
+    settings = wanted.settings if wanted.kind else {}
+    use = login_uses.to_enrol(who, machine.login, machine.address, wanted.key, kind, settings)
     try:
         link = await context.machines.connect(kind, use, machine.way)
     except KeyUnknown as error:

@@ -56,8 +56,7 @@ async def new_system(context: Context, wanted: NewSystem, who: Person) -> System
         created=context.now(),
     )
     if login is not None:
-        meant = login_uses.secrets_in(kind, wanted.settings)
-        use = login_uses.to_enrol(who, login, address, wanted.key, meant)
+        use = login_uses.to_enrol(who, login, address, wanted.key, kind, wanted.settings)
         link = await context.machines.connect(kind, use, Way(wanted.site, via, wanted.patience))
         await _identify(row, kind, link)
     return row
@@ -80,6 +79,10 @@ async def _login(session: AsyncSession, kind: Kind, name: str | None) -> Login |
 async def _identify(row: System, kind: Kind, link: Link) -> None:
     try:
         row.machine = await identify(kind, link, dict(row.settings))
+        if (
+            link.beside is not None
+        ):  # a wrong login there is better known now than at the first take
+            await link.beside.link()
     finally:
         await link.close()
     row.key = link.fingerprint

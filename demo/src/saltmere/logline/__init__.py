@@ -1,0 +1,1 @@
+"""A simulated log server; its manual: ``demo/docs/logline.md``."""
