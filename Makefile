@@ -12,7 +12,7 @@ CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -ty
 # Compiled modules are kept: tests and demo start dozens of programs that import the same ones.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-reset test check lock setup format console generated soak release
+.PHONY: demo demo-reset test appliances check lock setup format console generated soak release
 
 setup: .venv/ready
 
@@ -64,6 +64,10 @@ generated: setup console/node_modules/ready
 	$(BIN)/python scripts/kinds_reference.py > docs/kinds-reference.md
 	@cd console && npm run --silent types
 
+# Every stand-in held to its manual, and every trap of an appliance sprung: for whoever changes a kind or a stand-in.
+appliances: setup .venv/tests-ready
+	$(BIN)/pytest -n $(JOBS) --dist worksteal -m appliance
+
 # The long proofs: kills by the hundred, and the whole stories again and again.
 soak: export PYTEST_ADDOPTS = --timeout 0 -m ''
 soak: setup console .venv/tests-ready
@@ -72,7 +76,7 @@ soak: setup console .venv/tests-ready
 	$(BIN)/pytest tests/service/restores/test_any_order.py --examples 3000
 	$(BIN)/pytest -n $(JOBS) tests/service/upkeep/test_dying.py tests/service/stores/test_adopt.py tests/engine/restoring/test_taken_up.py tests/engine/stores/test_fault_points.py \
 	  tests/engine/stores/test_generations.py tests/service/own_state/test_rebuild_dies.py tests/service/upkeep/test_faked_clocks.py --points 1
-	$(BIN)/pytest -n $(JOBS) -m long
+	$(BIN)/pytest -n $(JOBS) -m "long or appliance"
 	$(BIN)/pytest tests/service/retention/test_year.py --systems 500
 	$(BIN)/pytest tests/service/upkeep/test_year_of_wrong_clocks.py --systems 100
 	$(BIN)/pytest tests/service/retention/test_any_routine.py --examples 6000

@@ -17,6 +17,15 @@ InstallAppliance = Callable[..., ApplianceServer]
 LaunchAppliance = Callable[..., RunningAppliance]
 
 
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """They change with the demo alone: `make appliances` runs them."""
+    here = Path(__file__).parent
+    for item in items:
+        if here in item.path.parents:
+            item.add_marker("appliance")
+
+
 @pytest.fixture
 def install_appliance(tmp_path: Path, key_pair: tuple[str, str]) -> Iterator[InstallAppliance]:
     """Install and start appliances that are Linux servers, each at an address of its own."""

@@ -28,7 +28,7 @@ def test_each_sort_of_capture_says_what_it_serves_for(thole: Thole) -> None:
     assert "An image" not in loads
 
 
-def test_an_empty_unit_is_rebuilt_with_identities_and_labels(thole: Thole) -> None:
+def test_lost_it_comes_back_with_identities_and_labels(thole: Thole) -> None:
     backup, before = thole.take(), thole.machine.inventory()
     thole.machine.lose()
     new = thole.fresh()

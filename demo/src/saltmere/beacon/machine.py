@@ -15,11 +15,12 @@ class BeaconServer(ApplianceServer):
 
     def set_up(self) -> None:
         """Make a new one the recorder of Saltmere Ferries."""
-        for number, pier in enumerate(("quay", "gannet", "holm", "northness"), 1):
-            self.do("device", f"{pier}-pier", f"10.6.0.{number}", feed=f"made-up-{pier}\n")
-        self.do("remove", "user", "admin")
-        for user in ("m.quay", "watch"):
-            self.do("user", user, feed=f"made-up-{user}\n")
+        with self.in_one() as do:
+            for number, pier in enumerate(("quay", "gannet", "holm", "northness"), 1):
+                do("device", f"{pier}-pier", f"10.6.0.{number}", feed=f"made-up-{pier}\n")
+            do("remove", "user", "admin")
+            for user in ("m.quay", "watch"):
+                do("user", user, feed=f"made-up-{user}\n")
 
     def take_recordings_of(self, other: BeaconServer) -> None:
         """The disk of recordings is moved here."""

@@ -16,13 +16,14 @@ class FenderServer(ApplianceServer):
 
     def set_up(self) -> None:
         """Make a new one the endpoint manager of Saltmere Ferries."""
-        for policy, rule in (("tills", "tickets alone"), ("desks", "mail and tickets")):
-            self.do("policy", policy, rule)
-        for number in range(1, 5):
-            self.do("endpoint", f"till-{number}", "tills")
-        self.do("remove", "person", "admin")
-        for person in ("m.quay", "watch"):
-            self.do("person", person, feed=f"made-up-{person}\n")
+        with self.in_one() as do:
+            for policy, rule in (("tills", "tickets alone"), ("desks", "mail and tickets")):
+                do("policy", policy, rule)
+            for number in range(1, 5):
+                do("endpoint", f"till-{number}", "tills")
+            do("remove", "person", "admin")
+            for person in ("m.quay", "watch"):
+                do("person", person, feed=f"made-up-{person}\n")
 
     def move_to_postgresql(self) -> None:
         """A PostgreSQL is installed, and its objects lie there from then on."""

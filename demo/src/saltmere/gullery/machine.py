@@ -15,10 +15,11 @@ class GulleryServer(ApplianceServer):
 
     def set_up(self) -> None:
         """Make a new one the controller of Saltmere Ferries' collectors."""
-        for source in ("tide", "engine", "berth"):
-            why = f"collect {source}s"
-            self.do("set", source, f"every 60 s from {source}.saltmere.example", "m.quay", why)
-            self.do("key", source, feed=f"made-up-key-of-{source}\n")
+        with self.in_one() as do:
+            for source in ("tide", "engine", "berth"):
+                why = f"collect {source}s"
+                do("set", source, f"every 60 s from {source}.saltmere.example", "m.quay", why)
+                do("key", source, feed=f"made-up-key-of-{source}\n")
 
     def send_to(self, other: LinuxServer) -> None:
         """Commits go to ``other`` from now on, under a key of this server's own."""

@@ -22,15 +22,16 @@ class MastheadServer(ApplianceServer):
         for plugin in ("tide", "berth"):
             path = f"/opt/masthead/plugins/{plugin}"
             self.write(path, f'#!/bin/sh\nexec ask-{plugin} "$1"\n', mode=0o755)
-        for number in range(1, 9):
-            self.do("set", "hosts", f"ferry-{number}", f"10.9.0.{number}")
-            for plugin in ("alive", "tide", "berth"):
-                self.do("set", "checks", f"ferry-{number}/{plugin}", plugin)
-        self.do("remove", "people", "admin")
-        for person in ("m.quay", "watch"):
-            self.do("set", "people", person, feed=f"made-up-{person}\n")
-        for service in ("core", "face"):
-            self.do("start", service)
+        with self.in_one() as do:
+            for number in range(1, 9):
+                do("set", "hosts", f"ferry-{number}", f"10.9.0.{number}")
+                for plugin in ("alive", "tide", "berth"):
+                    do("set", "checks", f"ferry-{number}/{plugin}", plugin)
+            do("remove", "people", "admin")
+            for person in ("m.quay", "watch"):
+                do("set", "people", person, feed=f"made-up-{person}\n")
+            for service in ("core", "face"):
+                do("start", service)
 
     def state(self) -> dict[str, Any]:
         """What it is, apart from its id."""

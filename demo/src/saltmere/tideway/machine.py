@@ -19,14 +19,15 @@ class TidewayServer(ApplianceServer):
     def set_up(self) -> None:
         """Make a new one the address server of Saltmere Ferries, with two clients."""
         self.authorise()
-        for number, scope in enumerate(("deck", "desks", "berths"), 7):
-            self.do("scope", scope, f"10.{number}.0.10", f"10.{number}.0.99")
-            self.do("option", scope, "router", f"10.{number}.0.1")
-            self.do("reserve", scope, f"10.{number}.0.20", f"02:00:00:00:{number:02}:20")
-        self.do("option", "deck", "domain", "saltmere.example")
-        self.do("serve", "on")
-        for hardware in ("02:00:00:00:07:41", "02:00:00:00:07:42"):
-            self.do("lease", "deck", hardware)
+        with self.in_one() as do:
+            for number, scope in enumerate(("deck", "desks", "berths"), 7):
+                do("scope", scope, f"10.{number}.0.10", f"10.{number}.0.99")
+                do("option", scope, "router", f"10.{number}.0.1")
+                do("reserve", scope, f"10.{number}.0.20", f"02:00:00:00:{number:02}:20")
+            do("option", "deck", "domain", "saltmere.example")
+            do("serve", "on")
+            for hardware in ("02:00:00:00:07:41", "02:00:00:00:07:42"):
+                do("lease", "deck", hardware)
 
     def state(self) -> Any:
         """What it manages, apart from its clients."""

@@ -17,15 +17,19 @@ class WardenServer(ApplianceServer):
 
     def set_up(self) -> None:
         """Make a new one the access-policy server of Saltmere Ferries."""
-        for policy, rule in (("crew", "crew enter the deck"), ("guests", "guests enter the web")):
-            self.do("policy", policy, rule)
-        for number in range(1, 7):
-            self.do("device", f"reader-{number}", f"10.5.0.{number}")
-        self.do("remove", "person", "admin")
-        for person in ("m.quay", "watch"):
-            self.do("person", person, feed=f"made-up-{person}\n")
-        self.do("system", "resolver", "10.1.0.53")
-        self.do("passphrase", feed=f"{PHRASE}\n")
+        with self.in_one() as do:
+            for policy, rule in (
+                ("crew", "crew enter the deck"),
+                ("guests", "guests enter the web"),
+            ):
+                do("policy", policy, rule)
+            for number in range(1, 7):
+                do("device", f"reader-{number}", f"10.5.0.{number}")
+            do("remove", "person", "admin")
+            for person in ("m.quay", "watch"):
+                do("person", person, feed=f"made-up-{person}\n")
+            do("system", "resolver", "10.1.0.53")
+            do("passphrase", feed=f"{PHRASE}\n")
 
     def push_to(self, host: str, port: int, account: str, secret: str, key: str) -> None:
         """Its place for backups, named ``drop``."""

@@ -27,15 +27,16 @@ class WatchbillServer(ApplianceServer):
 
     def set_up(self) -> None:
         """Make a new one the second monitoring of Saltmere Ferries."""
-        for check in ("tide", "berth"):
-            self.do("check", check, f"ask-{check}")
-        for number in range(1, 7):
-            self.do("host", f"pier-{number}", f"10.8.0.{number}")
-            for check in ("alive", "tide", "berth"):
-                self.do("link", f"pier-{number}", check)
-        self.do("remove", "person", "watch")
-        for person in ("m.quay", "night-watch"):
-            self.do("person", person, feed=f"made-up-{person}\n")
+        with self.in_one() as do:
+            for check in ("tide", "berth"):
+                do("check", check, f"ask-{check}")
+            for number in range(1, 7):
+                do("host", f"pier-{number}", f"10.8.0.{number}")
+                for check in ("alive", "tide", "berth"):
+                    do("link", f"pier-{number}", check)
+            do("remove", "person", "watch")
+            for person in ("m.quay", "night-watch"):
+                do("person", person, feed=f"made-up-{person}\n")
 
     def state(self) -> Any:
         """All that it manages, and by which name it goes."""
