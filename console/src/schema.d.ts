@@ -3909,6 +3909,11 @@ export interface components {
             /** Census */
             census: string[];
             /**
+             * Decides
+             * @description Whether a restore asks whose copy wins: such systems are members of a set.
+             */
+            decides: boolean;
+            /**
              * Defaults
              * @description Values of settings where a system sets none.
              */
@@ -4395,6 +4400,12 @@ export interface components {
             at?: string | null;
             /** Backup */
             backup: string;
+            /**
+             * Claim
+             * @description The subtree or object that wins by itself; empty: all.
+             * @default
+             */
+            claim: string;
             /** @default {} */
             entrance: components["schemas"]["EntranceWanted"];
             /**
@@ -4421,6 +4432,11 @@ export interface components {
             parts?: string[] | null;
             /** Passphrase */
             passphrase?: string | null;
+            /**
+             * Peers
+             * @description Of a member of a replicated set, repaired or replaced: whether its restored copy wins over the others, or they over it.
+             */
+            peers?: ("win" | "yield") | null;
             /**
              * Place
              * @description Whose values of the place are written: by the value's name, or `name[key]` for one of several, `target`, `backup`, or a new value.
@@ -5708,6 +5724,38 @@ export interface components {
             because: string;
         };
         /**
+         * ReplicaPlan
+         * @description ``stance`` None: nobody has decided. ``claim``: the subtree or object that wins by itself;
+         *     empty: all. ``raised``: by how much numbers are raised. ``unseen``: peers that could not be
+         *     read, with the reasons.
+         */
+        ReplicaPlan: {
+            /**
+             * Claim
+             * @default
+             */
+            claim: string;
+            /**
+             * Numbers
+             * @default []
+             */
+            numbers: components["schemas"]["SubtreeNumbers"][];
+            /**
+             * Raised
+             * @default 0
+             */
+            raised: number;
+            /** Stance */
+            stance: ("win" | "yield" | "apart") | null;
+            /**
+             * Unseen
+             * @default {}
+             */
+            unseen: {
+                [key: string]: string;
+            };
+        };
+        /**
          * RestoreResult
          * @description ``missing``: names in the backup but not on the target.
          */
@@ -6200,6 +6248,7 @@ export interface components {
              * @default false
              */
             rejoined: boolean;
+            replica: components["schemas"]["ReplicaPlan"] | null;
             /** Restarts */
             restarts: string[];
             /**
@@ -6356,7 +6405,7 @@ export interface components {
              */
             detail: string;
             /** Do */
-            do: ("command" | "request" | "write" | "upload" | "offer" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "look" | "remove" | "proof");
+            do: ("command" | "request" | "write" | "upload" | "offer" | "gate" | "rejoin" | "check" | "validate" | "agree") | ("safety" | "look" | "remove" | "proof");
             /**
              * Done Otherwise
              * @default false
@@ -6795,6 +6844,26 @@ export interface components {
             checks: components["schemas"]["StoreCheck"][];
             /** Passed */
             passed: boolean;
+        };
+        /**
+         * SubtreeNumbers
+         * @description How far each side's copy of one subtree is, and whose will win. ``backup`` empty: the backup
+         *     has none.
+         */
+        SubtreeNumbers: {
+            /** Backup */
+            backup: string;
+            /** Name */
+            name: string;
+            /** Peers */
+            peers: {
+                [key: string]: string;
+            };
+            /**
+             * Winner
+             * @enum {string}
+             */
+            winner: "restored copy" | "the claimed part alone" | "peers" | "unknown" | "undecided" | "nobody is met";
         };
         /**
          * SweepResult

@@ -82,6 +82,13 @@ def test_a_cut_transfer_is_broken_and_resumed(client: ftplib.FTP, spool: Spool) 
     client.voidcmd("TYPE I")
     channel = client.transfercmd("STOR export.bin")
     channel.sendall(CONTENT[:400_000])
+    jail = spool.jail("system-1")
+    until(
+        # a connection that is reset before it was accepted has never been one
+        lambda: any(os.path.getsize(jail.data(note)) for note in jail.notes()),
+        "some of it has arrived",
+        20,
+    )
     channel.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, b"\x01\0\0\0\0\0\0\0")
     channel.close()  # with a reset
     [note] = notes(spool)

@@ -19,7 +19,7 @@ from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.format import records
 from fennox.core.format.manifest import Document, KindFile, Reached
 from fennox.core.kind_files.loading import load, whole
-from fennox.core.kinds.filling import for_system
+from fennox.core.kinds.filling import for_system, values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.rules import PlaceRule
 from fennox.core.places import place_choices
@@ -27,6 +27,7 @@ from fennox.core.places.place_choices import PlaceDecisions, PlaceInputs
 from fennox.core.places.placed import PlaceEntry
 from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.restoring import plan_inputs, plan_steps, planning
+from fennox.core.restoring.replicating import Peers
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.core.time import stamp
 from fennox.engine.backups.backup_reader import BackupReader
@@ -37,7 +38,7 @@ from fennox.engine.journal import Journal, MemoryJournal
 from fennox.engine.processes import drawn_facts
 from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
-from fennox.engine.reading.capture import identify, values_of
+from fennox.engine.reading.capture import identify
 from fennox.engine.restoring import placing
 from fennox.engine.restoring.placed_backup import PlacedBackup, added_by
 from fennox.engine.restoring.restore import RestoreUnderWay
@@ -60,6 +61,10 @@ def shipped_kind(name: str) -> tuple[Kind, KindFile]:
     text = shipped_text(name)
     kind = load(text, shipped_text)
     return kind, KindFile(name=name, version=kind.version, text=whole(text, shipped_text))
+
+
+async def no_peers(_: Sheet) -> Peers:
+    return {}
 
 
 async def nothing_new(_: Sheet) -> list[str]:
@@ -323,6 +328,7 @@ class Keeper:
             save=save or keep,
             take_safety=take_safety,
             see_old_machine=nothing_new,
+            see_peers=no_peers,
         )
         return await restore.go_on()
 

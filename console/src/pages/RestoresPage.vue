@@ -96,6 +96,8 @@ const draft = useMutation({
           entrance,
           parts: parts.value.length === chosen.data.value?.parts.length ? null : parts.value,
           place: {},
+          peers: asksWhoWins.value ? stance.value : null,
+          claim: asksWhoWins.value && stance.value === "win" ? claim.value.trim() : "",
           wait: true,
         },
       }),
@@ -123,9 +125,14 @@ watch(fitting, (found) => {
   spare.value = found[0]?.name ?? "";
 });
 const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => get(client.GET("/api/v1/kinds")) });
-const hasEntrance = computed(() => {
-  return kinds.data.value?.items.find((item) => item.name === kindOf.value)?.entrance ?? "";
-});
+const kind = computed(() => kinds.data.value?.items.find((item) => item.name === kindOf.value));
+const hasEntrance = computed(() => kind.value?.entrance ?? "");
+/** A copy for practice, or of a new system, never meets the set. */
+const asksWhoWins = computed(
+  () => kind.value?.decides === true && (purpose.value === "repair" || purpose.value === "replace"),
+);
+const stance = ref<"win" | "yield" | null>(null);
+const claim = ref("");
 const ofEntrance = computed(
   () => draft.error.value instanceof ProblemError && draft.error.value.problem.field === "entrance.key",
 );
@@ -221,6 +228,21 @@ function accept(fingerprint: string): void {
         </select>
       </div>
     </div>
+    <template v-if="asksWhoWins">
+      <p class="label">Where it meets its peers</p>
+      <label class="block py-1"
+        ><input v-model="stance" type="radio" name="stance" value="win" class="mr-2 accent-slate" />The restored copy wins:
+        <span class="text-muted">what the peers have done since is replaced</span></label
+      >
+      <label class="block py-1"
+        ><input v-model="stance" type="radio" name="stance" value="yield" class="mr-2 accent-slate" />The peers win:
+        <span class="text-muted">they bring the restored copy forward</span></label
+      >
+      <template v-if="stance === 'win'">
+        <label class="label" for="desk-claim">Only this subtree or object (empty: all)</label>
+        <input id="desk-claim" v-model="claim" class="field font-mono" />
+      </template>
+    </template>
     <template v-if="hasEntrance">
       <label class="label" for="desk-entrance">Login of the entrance that the restore takes ({{ hasEntrance }})</label>
       <select id="desk-entrance" v-model="entrance.login" class="field">

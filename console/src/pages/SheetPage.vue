@@ -6,6 +6,7 @@ import { client, get } from "../api";
 import AskDialog from "../components/AskDialog.vue";
 import FindingList from "../components/FindingList.vue";
 import LeftInForce from "../components/LeftInForce.vue";
+import PeerNumbers from "../components/PeerNumbers.vue";
 import PlaceValues from "../components/PlaceValues.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import ProofTable from "../components/ProofTable.vue";
@@ -224,6 +225,7 @@ const answer = useMutation({
       </div>
     </div>
 
+    <PeerNumbers v-if="sheet.replica" :plan="sheet.replica" />
     <PlaceValues
       :sheet="id"
       :placed="sheet.placed"

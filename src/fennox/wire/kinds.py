@@ -28,6 +28,9 @@ class KindShown(Shown):
     reach: Literal["ssh", "https", "hand", "push", "service"]
     port: int
     entrance: str = Field(description="Where the steps of a restore go, if not where it is read.")
+    decides: bool = Field(
+        description="Whether a restore asks whose copy wins: such systems are members of a set."
+    )
     settings: dict[str, str]
     defaults: dict[str, str] = Field(description="Values of settings where a system sets none.")
     parts: list[PartShown]

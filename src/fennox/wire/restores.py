@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field, SecretStr
 
@@ -76,6 +76,16 @@ class NewDraft(Wanted):
     key: str | None = Field(default=None, description="The accepted fingerprint of the target.")
     parts: list[Noun] | None = None
     place: PlacesWanted = {}
+    peers: Literal["win", "yield"] | None = Field(
+        default=None,
+        description=(
+            "Of a member of a replicated set, repaired or replaced: whether its restored copy wins"
+            " over the others, or they over it."
+        ),
+    )
+    claim: str = Field(
+        default="", description="The subtree or object that wins by itself; empty: all."
+    )
     entrance: EntranceWanted = EntranceWanted()
     wait: bool = Field(
         default=True, description="Line up behind an active run of the system; else it is refused."

@@ -84,5 +84,5 @@ async def test_what_is_fresh_or_grows_waits_for_the_next_take(
 
 def test_only_files_settle() -> None:
     source = 'run = ["date"]\ndocument = "date.txt"\nsettled = 600'
-    with pytest.raises(BadInput, match="settled is for files"):
+    with pytest.raises(BadInput, match="settled and named_by are for files"):
         load(DUMPS.replace('files = ["/srv/dumps/*"]\nsettled = 600', source), shipped_text)

@@ -26,7 +26,8 @@ from saltmere.fender.machine import FenderServer
 from saltmere.gullery.machine import GulleryServer
 from saltmere.hailer.machine import HailerMachine
 from saltmere.keelson.machine import KeelsonHost
-from saltmere.linux import LinuxServer
+from saltmere.kelp.machine import KelpServer, join
+from saltmere.linux import LinuxServer, new_key_pair
 from saltmere.logline.machine import LoglineMachine
 from saltmere.masthead.machine import MastheadServer
 from saltmere.orlop.machine import OrlopMachine
@@ -284,6 +285,49 @@ def beacon(
     for made in protect(harbour, install_appliance, key_pair, BeaconServer, "beacon-recorder"):
         made.machine.set_up()
         yield made
+
+
+@dataclass
+class ProtectedSet:
+    """A replicated directory of three members; ``first``: the one that is lost. Repair logins have
+    a key of their own.
+    """
+
+    first: Protected[KelpServer]
+    others: list[KelpServer]
+
+    def wanted(self, backup: str, target: Reached, **more: object) -> NewDraft:
+        entrance = {"at": target.address, "login": f"{self.first.name}-repair"}
+        entrance["key"] = target.fingerprint
+        return self.first.wanted(backup, target, entrance=entrance, **more)
+
+    def draft(self, backup: str, target: Reached, **more: object) -> str:
+        return drafted(self.first.service, self.first.client, self.wanted(backup, target, **more))
+
+
+@pytest.fixture
+def kelp(
+    harbour: Service, install_appliance: InstallAppliance, key_pair: tuple[str, str]
+) -> Iterator[ProtectedSet]:
+    """Three members, all enrolled."""
+    repair = new_key_pair("repair")
+
+    def install(appliance: type[KelpServer], **more: object) -> ApplianceServer:
+        return install_appliance(appliance, repair_key=repair[1], **more)
+
+    of = (harbour, install, key_pair, KelpServer, "kelp-member")
+    made = [protect(*of) for _ in range(3)]
+    members = [next(one) for one in made]
+    first = members[0]
+    first.client.add_login(
+        NewLogin(name=f"{first.name}-repair", account="root", private_key=repair[0])
+    )
+    first.machine.set_up()
+    join([one.machine for one in members])
+    first.machine.save_now()
+    yield ProtectedSet(first, [one.machine for one in members[1:]])
+    for one in made:
+        next(one, None)
 
 
 @pytest.fixture

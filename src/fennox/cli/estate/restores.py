@@ -84,6 +84,8 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
                     key=key,
                     parts=arguments.part,
                     place=places,
+                    peers=arguments.peers,
+                    claim=arguments.claim or "",
                     entrance=entrance,
                     wait=not arguments.no_wait,
                 )

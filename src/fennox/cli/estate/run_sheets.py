@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
+from typing import assert_never
 
 from fennox.cli.estate.comparison import document_lines
 from fennox.cli.output import out, show_table, when
@@ -27,6 +28,7 @@ def print_sheet(shown: SheetShown) -> None:
     _in_force(shown)
     print_findings(sheet)
     _places(sheet.placed)
+    _peers(sheet)
     out.print()
     _step_table(sheet.steps)
     _undo(sheet)
@@ -186,6 +188,37 @@ def _places(placed: Placed) -> None:
         out.print("[dim]rewritten[/dim]")
         for line in document_lines(rewritten.change):
             out.print(line, markup=False, soft_wrap=True)
+
+
+def _peers(sheet: Sheet) -> None:
+    """How far each copy of a replicated set is, and whose will win."""
+    plan = sheet.replica
+    if plan is None:
+        return
+    match plan.stance:
+        case "win":
+            what = f"wins in {printable(plan.claim)}" if plan.claim else "wins"
+        case "yield":
+            what = "yields to its peers"
+        case "apart":
+            what = "never meets its peers"
+        case None:
+            what = "wins or yields: nobody has decided"
+        case _:
+            assert_never(plan.stance)
+    out.print(f"\n[dim]the restored copy {what}[/dim]", highlight=False)
+    hosts = sorted({host for one in plan.numbers for host in one.peers})
+    rows: list[list[object]] = [
+        [
+            printable(one.name),
+            one.backup or "none",
+            *(one.peers.get(host, "none") for host in hosts),
+            one.winner,
+        ]
+        for one in plan.numbers
+    ]
+    titles = [f"ON {printable(host)}" for host in hosts]
+    show_table(["SUBTREE", "IN THE BACKUP", *titles, "WILL WIN"], rows)
 
 
 def _value(value: str | None) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from fennox.core.format.manifest import Machine
-    from fennox.core.kinds.rules import WayBeside
+    from fennox.core.kinds.steps import WayBeside
     from fennox.engine.inspection.trial import Tried
     from fennox.links.base import Address, Credential, Link
 
@@ -110,9 +110,9 @@ def try_on(arguments: argparse.Namespace, _environment: Environment) -> int:
 
 async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, str]) -> int:
     from fennox.core.evidence.evaluation import parts_to_take
+    from fennox.core.kinds.filling import values_of
     from fennox.engine.inspection.trial import try_kind
     from fennox.engine.processes.evaluator_pool import Evaluators
-    from fennox.engine.reading.capture import values_of
 
     values_of(kind, settings)
     parts = parts_to_take(kind, arguments.part)
@@ -189,9 +189,8 @@ async def _reached(
     from fennox.links import web
     from fennox.links.secure_shell import ssh
 
-    if reach == "ssh":
-        return await ssh.connect(address, who, key)
-    return await web.connect(address, who, key, secrets=secrets)
+    connect = ssh.connect if reach == "ssh" else partial(web.connect, secrets=secrets)
+    return await connect(address, who, key)
 
 
 def _login(account: str, file: Path) -> Credential:
@@ -208,7 +207,8 @@ async def _beside(
     kind: Kind, way: WayBeside, first: Link, address: Address, settings: dict[str, str]
 ) -> Link:
     """The further way, by the login that is given as ``ACCOUNT:FILE``."""
-    from fennox.engine.reading.capture import told_key, values_of
+    from fennox.core.kinds.filling import values_of
+    from fennox.engine.reading.capture import told_key
     from fennox.links.base import Address
 
     account, separator, file = settings.get(way.login, "").partition(":")

@@ -56,6 +56,14 @@ def _restore_draft(restore: Sub) -> None:
         help="a value of the place: target, backup, or a new value; may be given several times",
     )
     draft.add_argument(
+        "--peers",
+        choices=("win", "yield"),
+        help="of a member of a replicated set: whether its copy wins over the others, or yields",
+    )
+    draft.add_argument(
+        "--claim", metavar="NAME", help="the subtree or object that wins by itself, instead of all"
+    )
+    draft.add_argument(
         "--entrance",
         metavar="ADDRESS",
         help="where the steps go, for kinds with an entrance of their own for that",

@@ -6,6 +6,7 @@ from typing import Annotated, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
+from fennox.core.kinds.literals import Stance
 from fennox.core.places.sheet_model import RestorePurpose
 
 RunKind = Literal[
@@ -69,6 +70,9 @@ class DraftOrder(_Order):
     purpose: RestorePurpose = "practise"
     spare: str | None = None
     new_name: str | None = None
+    # of a member of a replicated set: whose copy wins, and what wins by itself
+    stance: Stance | None = None
+    claim: str = ""
     returns: str | None = None
     begin: bool = False
     again: str | None = None

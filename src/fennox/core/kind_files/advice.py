@@ -16,7 +16,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
 from fennox.core.kinds.pushes import Push
 from fennox.core.kinds.sources import PartModel
-from fennox.core.kinds.steps import OFFERED
+from fennox.core.kinds.steps import DECIDED, OFFERED
 
 _EVERY_STEP = frozenset(
     {
@@ -29,6 +29,7 @@ _EVERY_STEP = frozenset(
         "undoes",
         "no_return",
         "replaces",
+        "when",
         "restarts",
         "stoppable",
         "meanwhile",
@@ -44,6 +45,7 @@ _OF_A_VERB: dict[str, frozenset[str]] = {
     "offer": frozenset({"run", "codes", "request", "job", "poll", "until", "limit"}),
     "gate": frozenset({"ask", "each", "run", "request", "expect", "within", "limit"}),
     "rejoin": frozenset({"address", "account", "key", "limit", "gone_within"}),
+    "agree": frozenset({"within"}),
     "check": frozenset({"run", "request", "expect", "within", "each", "limit"}),
 }
 
@@ -182,6 +184,7 @@ def unknown_placeholders(kind: Kind) -> Iterator[Said]:
             | ({"name"} if step.each else set())
             | ({"scratch"} if step.do == "validate" else set())
             | (set(OFFERED) if step.do == "offer" else set())
+            | (set(DECIDED) if step.when is not None else set())
         )
         yield from _unknown(path, [*(step.run or []), step.document or ""], allowed)
 

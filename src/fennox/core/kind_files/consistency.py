@@ -21,6 +21,7 @@ def inconsistencies(kind: Kind) -> Iterator[Said]:
     yield from _endings(kind)
     yield from _secrets(kind)
     yield from _beside(kind)
+    yield from _decided(kind)
 
 
 def placed_steps(kind: Kind) -> Iterator[tuple[Path, StepModel]]:
@@ -51,6 +52,14 @@ def _ways(kind: Kind) -> Iterator[Said]:
             " push"
         )
         yield ("identity",), text, "Give it run, ask or, where nothing is reached, neither."
+
+
+def _decided(kind: Kind) -> Iterator[Said]:
+    numbered = kind.replicas is not None and kind.replicas.numbers is not None
+    for path, step in placed_steps(kind):
+        if (step.when is not None or step.do == "agree") and not numbered:
+            text = f"step {step.title!r} is for members of a replicated set that have numbers"
+            yield path, text, "Give the census list of their numbers: [replicas] numbers."
 
 
 def _beside(kind: Kind) -> Iterator[Said]:
@@ -141,6 +150,19 @@ def _told_by_entrance(kind: Kind) -> list[tuple[Path, str]]:
     return [(("restore", "entrance", "key_in"), entrance.key_in)]
 
 
+def _of_replicas(kind: Kind) -> Iterator[tuple[Path, str]]:
+    rule = kind.replicas
+    if rule is not None:
+        for field, named in (
+            ("list", [rule.list]),
+            ("numbers", [rule.numbers]),
+            ("scopes", [rule.scopes]),
+            ("lists", rule.lists),
+            ("equal", rule.equal),
+        ):
+            yield from ((("replicas", field), name) for name in named if name is not None)
+
+
 def _lists(kind: Kind) -> Iterator[Said]:
     for path, step in placed_steps(kind):
         if (
@@ -178,7 +200,7 @@ def _lists(kind: Kind) -> Iterator[Said]:
         *((("sizes",), name) for name in kind.sizes),
         *((("relies_on",), name) for name in kind.relies_on),
         *((("answers_for",), name) for name in kind.answers_for),
-        *([(("replicas", "list"), kind.replicas.list)] if kind.replicas else []),
+        *_of_replicas(kind),
     ]
     for path, name in named:
         if name not in kind.census:

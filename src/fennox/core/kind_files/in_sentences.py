@@ -93,6 +93,10 @@ def _rules(kind: Kind) -> Iterator[str]:
         yield f"It must have room in {needs.room}."
     if kind.replicas is not None:
         yield f"The hosts in {kind.replicas.list} replicate with it. {kind.replicas.means}"
+        if kind.replicas.numbers is not None:
+            yield "A restore asks whose copy wins, and shows how far each one is."
+    if kind.beside is not None:
+        yield f"Some of it is reached by {kind.beside.reach}, by the login of {kind.beside.login}."
     for name, names in kind.defaults.items():
         yield f"Every fresh installation has, of {name}: {', '.join(names)}."
     for around in kind.around:

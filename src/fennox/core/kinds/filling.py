@@ -8,6 +8,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Protocol, Self, TypeVar
 
+from fennox.core.errors import BadInput
 from fennox.core.kinds.expressions import patterns, wanted
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
@@ -127,3 +128,24 @@ def calls_secret(kind: Kind, part: str, path: str) -> bool:
         if source.secret
     ]
     return wanted(model.secrets, path) or wanted(named, path)
+
+
+def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
+    """Values of the settings for placeholders: the system's own, otherwise the kind's defaults.
+    Secrets are not among them: a link brings them along.
+    """
+    unknown = set(settings) - set(kind.settings)
+    if unknown:
+        raise BadInput(
+            f"The kind {kind.name} has no setting {', '.join(sorted(unknown))}.",
+            f"It has: {', '.join(sorted(kind.settings)) or 'none'}.",
+        )
+    values = {name: settings.get(name, setting.default) for name, setting in kind.settings.items()}
+    for name, setting in kind.settings.items():
+        if (why := setting.unfit(values[name])) is not None:
+            raise BadInput(
+                f"The setting {name} ({setting.title}): {why}.",
+                "Give another value.",
+                field="settings",
+            )
+    return {name: value for name, value in values.items() if not kind.settings[name].names_login}

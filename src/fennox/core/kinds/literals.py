@@ -7,6 +7,8 @@ from typing import Literal, get_args
 Shape = Literal["json", "xml", "ini", "toml", "yaml", "csv", "zone", "ldif", "text", "bytes"]
 """How a document may be read."""
 
+Stance = Literal["win", "yield", "apart"]
+"""Of a restored member of a replicated set: it wins, its peers win, or it never meets them."""
 Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release", "clear", "undo"]
 """Of a restore."""
 FORWARD: tuple[Phase, ...] = get_args(Phase)[:-2]

@@ -26,10 +26,9 @@ from fennox.core.kinds.rules import (
     PlaceRule,
     Program,
     Replicas,
-    WayBeside,
 )
 from fennox.core.kinds.sources import Expression, Hand, PartModel, Setting, Source
-from fennox.core.kinds.steps import Requires, Restore, StepModel, UndoStep
+from fennox.core.kinds.steps import Requires, Restore, StepModel, UndoStep, WayBeside
 from fennox.core.names import Noun
 
 

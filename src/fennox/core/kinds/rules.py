@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
@@ -47,30 +48,6 @@ class Identity(KindModel):
                 raise ValueError(
                     f"{field} looks in {expression.in_!r}, which identity does not read"
                 )
-        return self
-
-
-class WayBeside(KindModel):
-    """A further way to the same machine: an appliance that is worked with by HTTPS, and whose files
-    are reached by SSH, or the other way round. Sources and steps take the way that they need.
-    """
-
-    reach: Literal["ssh", "https"]
-    """The other one of the two."""
-    login: Noun
-    """A setting of the type `login`: who signs in there."""
-    port: Noun
-    """A setting of the type `port`: where it answers, at the machine's own address."""
-    key: Noun | None = None
-    """A setting of the type `text` with its fingerprint."""
-    tells_key: Expression | None = None
-    """Or: how the machine tells that fingerprint by the way that is verified already; draws it from
-    an answer of `identity`."""
-
-    @model_validator(mode="after")
-    def key_known(self) -> WayBeside:
-        if (self.key is None) == (self.tells_key is None):
-            raise ValueError("give either key or tells_key")
         return self
 
 
@@ -183,6 +160,22 @@ class Replicas(KindModel):
     """What a person does so that the restored copy wins."""
     to_yield: str
     """What a person does so that the others win."""
+    numbers: str | None = None
+    """A census list of `subtree number`: how far this copy is. With it, a draft reads the other
+    members, shows both sides and asks whose copy wins; steps with `when` are for one answer."""
+    lists: Sequence[str] = ()
+    """Census lists that the winner decides."""
+    equal: Sequence[str] = ()
+    """Census lists that replication keeps equal on all members; left out: `lists`. What is not also
+    in `lists` is no part of the proof."""
+    scopes: str | None = None
+    """A census list of subtrees that may win by themselves; a name of `lists` may as well."""
+    scope_is: Literal["before", "behind"] = "before"
+    """Whether the subtree stands before an object's name, as in `crew/anna`, or behind it, as in
+    `uid=anna,ou=crew`."""
+    margin: Annotated[int | None, Field(ge=1)] = None
+    """How much further than the furthest member `{raise}` goes, for what they do meanwhile; left
+    out: a restored copy that wins is numbered anew."""
 
 
 class Program(KindModel):

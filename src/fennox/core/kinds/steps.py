@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from fennox.core.kinds.actions import KindModel, Request, Until, Words
 from fennox.core.kinds.literals import FORWARD, Phase, VersionRule
+from fennox.core.kinds.sources import Expression
 from fennox.core.names import Noun
 
 
@@ -36,8 +37,11 @@ class Meanwhile(KindModel):
 
 
 Verb = Literal[
-    "command", "request", "write", "upload", "offer", "gate", "rejoin", "check", "validate"
+    "command", "request", "write", "upload", "offer", "gate", "rejoin", "check", "validate", "agree"
 ]
+DECIDED = ("claim", "raise")
+"""Placeholders of steps that make a member of a replicated set win: what wins by itself, and by how
+much its numbers are raised."""
 OFFERED = ("offer-host", "offer-port", "offer-account", "offer-secret", "offer-key")
 """Placeholders of a step that offers documents."""
 
@@ -49,7 +53,8 @@ class StepModel(KindModel):
     command there, and removes the folder. ``offer``: lays the documents of its parts out at the
     drop for as long as it lasts, and tells the target by ``run`` or ``request`` to fetch them:
     ``{offer-host}``, ``{offer-port}``, ``{offer-account}``, ``{offer-secret}`` and
-    ``{offer-key}``, the drop's fingerprint.
+    ``{offer-key}``, the drop's fingerprint. ``agree``: reads the other members of a replicated set
+    and sees whether they have what the target has.
     """
 
     title: str
@@ -60,6 +65,9 @@ class StepModel(KindModel):
     """The parts it is for; it is left out where none of them is restored."""
     without_parts: list[Noun] = []
     """It is left out where one of these parts is restored too."""
+    when: Literal["win", "win-all", "win-part", "yield", "apart"] | None = None
+    """Of a member of a replicated set: the decision that it is for. `win-all` and `win-part`: the
+    whole copy wins, or what `{claim}` names; `apart`: it must never meet the others."""
     repeat: bool = True
     """Whether doing it twice does no harm."""
     undone: bool = True
@@ -127,6 +135,7 @@ class StepModel(KindModel):
             "offer": (self.run is None) != (self.request is None) and bool(self.parts),
             "gate": self.ask is not None and (self.run is None or self.request is None),
             "rejoin": True,
+            "agree": True,
             "check": (self.run is None) != (self.request is None),
         }
         if not wanted[self.do]:
@@ -170,6 +179,30 @@ class UndoStep(StepModel):
         return self
 
 
+class WayBeside(KindModel):
+    """A further way to the same machine: an appliance that is worked with by HTTPS, and whose files
+    are reached by SSH, or the other way round. Sources and steps take the way that they need.
+    """
+
+    reach: Literal["ssh", "https"]
+    """The other one of the two."""
+    login: Noun
+    """A setting of the type `login`: who signs in there."""
+    port: Noun
+    """A setting of the type `port`: where it answers, at the machine's own address."""
+    key: Noun | None = None
+    """A setting of the type `text` with its fingerprint."""
+    tells_key: Expression | None = None
+    """Or: how the machine tells that fingerprint by the way that is verified already; draws it from
+    an answer of `identity`."""
+
+    @model_validator(mode="after")
+    def key_known(self) -> WayBeside:
+        if (self.key is None) == (self.tells_key is None):
+            raise ValueError("give either key or tells_key")
+        return self
+
+
 class Entrance(KindModel):
     """Where a restore acts, if not where the system is read: steps connect there; reading and the
     proof do not. Where it is reached otherwise than the system, commands go to the one and requests
@@ -185,6 +218,8 @@ class Entrance(KindModel):
     """What commands are quoted for."""
     port: Annotated[int, Field(ge=1, le=65535)]
     """Where it answers on the target by default."""
+    until_rejoin: bool = False
+    """Whether it is gone once the machine is reached again: steps then go where it is read."""
 
 
 class Restore(KindModel):

@@ -137,13 +137,13 @@ def _lacks(
             f"{needed} are to be written.",
             "Make room on the target.",
         )
-    if kind.replicas is not None and (peers := source.head.census.get(kind.replicas.list, [])):
+    rule = kind.replicas if kind.replicas is None or kind.replicas.numbers is None else None
+    if rule is not None and (peers := source.head.census.get(rule.list, [])):
         yield _say(
             "warning",
             "replicates",
-            f"It replicates with {first_few(peers, 8)}. {kind.replicas.means}",
-            f"If the backup is to win: {kind.replicas.to_win} If the others are:"
-            f" {kind.replicas.to_yield}",
+            f"It replicates with {first_few(peers, 8)}. {rule.means}",
+            f"If the backup is to win: {rule.to_win} If the others are: {rule.to_yield}",
         )
 
 

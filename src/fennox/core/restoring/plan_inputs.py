@@ -1,16 +1,20 @@
-"""What a run sheet is planned from."""
+"""What a run sheet is planned from, and what of the target it overwrites."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
+from hashlib import blake2b
 
 from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Finding, Head, Machine
 from fennox.core.kinds.model import Kind
 from fennox.core.places.placed import Placed
-from fennox.core.restoring.sheet import Place
+from fennox.core.restoring.replicating import ReplicaPlan
+from fennox.core.restoring.sheet import Overwrites, Place
+
+_SHOWN = 200  # names listed at most
 
 
 @dataclass(frozen=True)
@@ -51,6 +55,7 @@ class RestoreSource:
     standing: list[Finding] = field(default_factory=list)
     placed: Placed = field(default_factory=Placed)
     offered_at: Mapping[str, str] = field(default_factory=dict)
+    replica: ReplicaPlan | None = None
 
 
 def written_parts(kind: Kind, parts: list[str]) -> list[str]:
@@ -75,4 +80,32 @@ def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
     """Essential parts that are not chosen: such a target is not the whole system."""
     return {part.name for part in kind.part if part.essential and not part.comes_by_itself} - set(
         parts
+    )
+
+
+def compare_documents(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str]
+) -> Overwrites:
+    changed, added, same, staying = [], [], 0, 0
+    for part in written_parts(kind, parts):
+        ours, theirs = source.documents.get(part, {}), target.documents.get(part, {})
+        for path, digest in sorted(ours.items()):
+            if path not in theirs:
+                added.append(path)
+            elif theirs[path] == digest:
+                same += 1
+            else:
+                changed.append(path)
+        staying += len(theirs.keys() - ours.keys())
+    running = blake2b(digest_size=16)
+    for path in [*changed, "", *added]:
+        running.update(path.encode("utf-8", "surrogatepass") + b"\0")
+    return Overwrites(
+        changed=changed[:_SHOWN],
+        added=added[:_SHOWN],
+        changed_count=len(changed),
+        added_count=len(added),
+        same_count=same,
+        staying_count=staying,
+        digest=running.hexdigest(),
     )

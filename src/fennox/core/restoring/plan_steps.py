@@ -17,7 +17,7 @@ from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import document_name
-from fennox.core.restoring import proving
+from fennox.core.restoring import proving, replicating
 from fennox.core.restoring.plan_inputs import (
     RestoreSource,
     Target,
@@ -65,6 +65,8 @@ def steps_of(
         if step.parts and not any(part in parts for part in step.parts):
             continue
         if any(part in parts for part in step.without_parts):
+            continue
+        if source.replica is not None and not source.replica.is_for(step):
             continue
         names = names_for(kind, step, source.head, target.census)
         if step.each is not None and not names:
@@ -140,7 +142,7 @@ def _in_order(kind: Kind, *, returning: bool = False) -> list[tuple[int, Phase, 
     steps = _forward(kind)
     if returning:
         # checks are of a system that is whole; the machine may never have been that
-        steps = [one for one in steps if one[2].do != "check"]
+        steps = [one for one in steps if one[2].do not in ("check", "agree")]
         away: list[tuple[int, Phase, StepModel]] = [
             (index, "clear", step) for index, step in enumerate(kind.clear_steps())
         ]
@@ -163,7 +165,7 @@ def undo_anew(kind: Kind, head: Head, sheet: Sheet) -> list[SheetStep]:
     """Undo steps by the present version of the kind, which was corrected since. Finished undo steps
     stay finished.
     """
-    shown = {**sheet.settings, **veiled(kind)}
+    shown = {**sheet.settings, **replicating.placeholders(sheet.replica), **veiled(kind)}
     planned = undo_steps(kind, head, sheet.fresh_census, sheet.steps, shown)
     before = {(step.undoes, step.title): step for step in sheet.undo if step.state == "done"}
     return [before.get((step.undoes, step.title), step) for step in planned]

@@ -12,11 +12,15 @@ from fennox.core.format.manifest import Finding
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
 from fennox.core.places.sheet_model import RestorePurpose
-from fennox.core.restoring import purposes
+from fennox.core.restoring import purposes, replicating
 from fennox.core.restoring.changed_facts import facts
-from fennox.core.restoring.overwriting import compare_documents
 from fennox.core.restoring.plan_findings import findings_of
-from fennox.core.restoring.plan_inputs import RestoreSource, Target, left_out_essentials
+from fennox.core.restoring.plan_inputs import (
+    RestoreSource,
+    Target,
+    compare_documents,
+    left_out_essentials,
+)
 from fennox.core.restoring.plan_steps import WayBack, steps_of, undo_steps, veiled
 from fennox.core.restoring.sheet import After, Place, Sheet
 
@@ -75,7 +79,8 @@ def plan(
         target = _without(target, set(intent.way_back.added))
     overwrites = compare_documents(kind, source, target, parts)
     saves = purposes.saves(intent.purpose, intent.spare)
-    shown = {**settings, **veiled(kind), **source.offered_at}
+    decided = replicating.placeholders(source.replica)
+    shown = {**settings, **decided, **veiled(kind), **source.offered_at}
     steps = steps_of(kind, source, read, parts, shown, saves=saves, back=intent.way_back)
     undo = undo_steps(kind, source.head, target.census, steps, shown)
     after = _what_follows(kind, source, target, parts)
@@ -83,6 +88,7 @@ def plan(
         *purposes.findings_of(intent.purpose, kind, source, target, parts, saves=saves),
         *purposes.same_address(intent.purpose, source, after),
         *findings_of(kind, source, target, parts, overwrites),
+        *replicating.findings(kind, source.replica),
     ]
     if after.login == "system" and after.place.account != source.login_account:
         findings.append(_other_account(after.place.account, source.login_account))
@@ -107,6 +113,7 @@ def plan(
         settings=dict(settings),
         seen_settings=dict(settings),
         placed=source.placed,
+        replica=source.replica,
         findings=findings,
         steps=steps,
         undo=undo,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 from fennox.core.evidence.evaluation import Census
@@ -30,6 +30,16 @@ def counted_lists(kind: Kind, head: Head) -> frozenset[str]:
     """
     covered, _ = covered_lists(kind, [part.name for part in head.parts])
     return frozenset(head.census) & frozenset(covered)
+
+
+def parts_holding(kind: Kind, lists: Sequence[str]) -> list[str]:
+    """Parts from which these census lists are drawn."""
+    wanted = [expression for name in lists for expression in kind.census.get(name, [])]
+    return [
+        part.name
+        for part in kind.part
+        if not part.comes_by_itself and any(_may_hold(part, expression) for expression in wanted)
+    ]
 
 
 def _may_hold(part: PartModel, expression: Expression) -> bool:
@@ -147,7 +157,7 @@ def checks_of(sheet: Sheet) -> list[CheckProof]:
             detail={True: "", False: step.detail, None: "it did not run"}[step.passed],
         )
         for step in sheet.steps
-        if step.do == "check"
+        if step.do in ("check", "agree")
     ]
 
 

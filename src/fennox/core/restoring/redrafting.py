@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fennox.core.restoring.sheet import Gate, Sheet, SheetStep
 
-_LOOKS = ("look", "check", "proof")  # these look again
+_LOOKS = ("look", "check", "agree", "proof")  # these look again
 
 
 def carried_over(then: Sheet, now: Sheet) -> Sheet:

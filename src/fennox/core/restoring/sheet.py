@@ -13,6 +13,7 @@ from fennox.core.kinds.steps import Meanwhile, Verb
 from fennox.core.places.placed import Placed
 from fennox.core.places.sheet_model import RestorePurpose, SheetModel
 from fennox.core.restoring.proof import Proof
+from fennox.core.restoring.replicating import ReplicaPlan
 from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
@@ -165,6 +166,7 @@ class Sheet(SheetModel):
     seen_settings: dict[str, str] = {}  # the system's settings when a person last agreed
     seen_login: str = ""  # id of the target's login, likewise
     placed: Placed = Placed()
+    replica: ReplicaPlan | None = None
     findings: list[Finding]
     steps: list[SheetStep]
     undo: list[SheetStep] = []
@@ -311,7 +313,7 @@ class Sheet(SheetModel):
     def begin_proof_again(self) -> None:
         """Run the proof and all checks again; no step that changes the target is repeated."""
         for step in self.steps:
-            if step.do in ("proof", "check"):
+            if step.do in ("proof", "check", "agree"):
                 step.state, step.detail, step.passed = "waiting", "", None
 
     def give_up(self, by: str, at: datetime) -> None:

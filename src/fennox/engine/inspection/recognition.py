@@ -6,8 +6,9 @@ from collections.abc import Sequence
 
 from fennox.core.errors import FennoxError, TryLater
 from fennox.core.kinds.commands import command
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.model import Kind
-from fennox.engine.reading.capture import identify, shell_of, values_of
+from fennox.engine.reading.capture import identify, shell_of
 from fennox.links.base import Link
 
 

@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from fennox.core.compare.documents import is_noisy
-from fennox.core.errors import BadInput, FarSideFailed, FennoxError
+from fennox.core.errors import FarSideFailed, FennoxError
 from fennox.core.evidence import evaluation
 from fennox.core.format.manifest import Document, Finding, Machine
 from fennox.core.kinds.actions import Request
@@ -22,7 +22,7 @@ from fennox.core.kinds.expressions import (
     patterns,
     wanted,
 )
-from fennox.core.kinds.filling import filled_in
+from fennox.core.kinds.filling import filled_in, values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import PartModel, Source
@@ -205,27 +205,6 @@ class Capture:
             text for texts in sources for text in patterns(texts, self.kind.settings, values)
         }
         return sorted(text for text in set(self.left_out) - elsewhere if not fits_some(text, taken))
-
-
-def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
-    """Values of the settings for placeholders: the system's own, otherwise the kind's defaults.
-    Secrets are not among them: a link brings them along.
-    """
-    unknown = set(settings) - set(kind.settings)
-    if unknown:
-        raise BadInput(
-            f"The kind {kind.name} has no setting {', '.join(sorted(unknown))}.",
-            f"It has: {', '.join(sorted(kind.settings)) or 'none'}.",
-        )
-    values = {name: settings.get(name, setting.default) for name, setting in kind.settings.items()}
-    for name, setting in kind.settings.items():
-        if (why := setting.unfit(values[name])) is not None:
-            raise BadInput(
-                f"The setting {name} ({setting.title}): {why}.",
-                "Give another value.",
-                field="settings",
-            )
-    return {name: value for name, value in values.items() if not kind.settings[name].names_login}
 
 
 async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:

@@ -18,17 +18,10 @@ from fennox.core.kinds import expressions
 from fennox.core.kinds.actions import Ask
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import MAX_EVIDENCE, filled, fitting
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import document_name, printable
-from fennox.engine.reading.capture import (
-    Capture,
-    Captured,
-    once,
-    shell_of,
-    values_of,
-    watched,
-    web_of,
-)
+from fennox.engine.reading.capture import Capture, Captured, once, shell_of, watched, web_of
 from fennox.engine.reading.far_files import read_files, surveyed
 from fennox.engine.reading.file_survey import Survey
 from fennox.engine.reading.inquiry import Inquiry, Key, Spoken, inquiring, next_block

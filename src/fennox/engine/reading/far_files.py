@@ -14,9 +14,10 @@ from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
 from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import fitting, wanted
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.engine.reading import over_sftp
-from fennox.engine.reading.capture import Capture, Captured, once, values_of, watched
+from fennox.engine.reading.capture import Capture, Captured, once, watched
 from fennox.engine.reading.document_heads import document_of
 from fennox.engine.reading.file_stamps import nul_separated, same
 from fennox.engine.reading.file_survey import (

@@ -15,10 +15,10 @@ from fennox.core.errors import FarSideFailed
 from fennox.core.evidence import evaluation
 from fennox.core.format.manifest import Machine
 from fennox.core.kinds.commands import command
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.engine.backups.vault import Now
-from fennox.engine.reading.capture import values_of
 from fennox.engine.reading.file_survey import (
     CLOCK,
     Places,

@@ -7,10 +7,10 @@ from datetime import UTC, datetime
 from fennox.core.errors import FarSideFailed
 from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import Evidence, filled
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.rules import Clock
 from fennox.engine.backups.vault import Now
-from fennox.engine.reading.capture import values_of
 from fennox.engine.reading.inquiry import Inquiry
 from fennox.links.base import Link, Web
 

@@ -13,12 +13,19 @@ from fennox.core.errors import Damaged, FarSideFailed, FennoxError, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled
-from fennox.core.kinds.filling import filled_in
+from fennox.core.kinds.filling import filled_in, values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
-from fennox.core.restoring import changed_facts, plan_inputs, plan_steps, planning, proving
+from fennox.core.restoring import (
+    changed_facts,
+    plan_inputs,
+    plan_steps,
+    planning,
+    proving,
+    replicating,
+)
 from fennox.core.restoring.plan_inputs import Target
 from fennox.core.restoring.proof import ListProof
 from fennox.core.restoring.sheet import Sheet, SheetStep
@@ -28,8 +35,8 @@ from fennox.engine.backups.vault import Now
 from fennox.engine.drop import OffersDocuments
 from fennox.engine.journal import Journal
 from fennox.engine.processes.evaluator_pool import Evaluates
-from fennox.engine.reading.capture import values_of
 from fennox.engine.restoring import extraction
+from fennox.engine.restoring.meeting_peers import PeerMeeting, SeePeers
 from fennox.engine.restoring.placed_backup import PlacedBackup
 from fennox.engine.restoring.sending import Sending
 from fennox.engine.restoring.targets import Connect, ReachedTarget
@@ -61,10 +68,12 @@ class StepVerbs:
     take_safety: Callable[[Link], Awaitable[Taken]]
     # reports as text what the old machine newly does
     see_old_machine: Callable[[Sheet], Awaitable[list[str]]]
+    see_peers: SeePeers
     offers: OffersDocuments | None = None
     _reached: ReachedTarget = field(init=False)
     _backup: PlacedBackup = field(init=False)
     _sending: Sending = field(init=False)
+    _meeting: PeerMeeting = field(init=False)
 
     def __post_init__(self) -> None:
         self._reached = ReachedTarget(
@@ -73,6 +82,7 @@ class StepVerbs:
         kind = filled_in(self.kind, self._values())
         self._backup = PlacedBackup(self.reader, kind, self.sheet.placed, self.evaluates)
         self._sending = Sending(self._reached, self._backup, self.journal, self.offers)
+        self._meeting = PeerMeeting(self._reached, self.see_peers, self.journal)
 
     def _model(self, step: SheetStep) -> StepModel:
         assert step.kind_step is not None
@@ -116,6 +126,9 @@ class StepVerbs:
                 return await self._reached.rejoin(model.limit) + went
             case "check":
                 return await self._check(self._model(step), step)
+            case "agree":
+                step.passed, said = await self._meeting.agree(self._model(step).within)
+                return said
             case _:
                 assert_never(step.do)
 
@@ -141,6 +154,7 @@ class StepVerbs:
             await self._backup.digests(sheet.parts),
             sheet.after.place.account,
             placed=sheet.placed,
+            replica=sheet.replica,
         )
         away = [path for step in sheet.steps if step.do == "remove" for path in step.names]
         back = plan_steps.WayBack(sheet.returns, [], away) if sheet.returns is not None else None
@@ -160,6 +174,7 @@ class StepVerbs:
         sheet.fresh_census = target.census
 
     async def _commands(self, model: StepModel, step: SheetStep) -> str:
+        await self._meeting.must_still_win(model)
         shell = await self._reached.shell()
         commands = plan_steps.commands_of(model, step.names, self._values())
         for words, name in zip(commands, step.names or [""], strict=True):
@@ -305,10 +320,11 @@ class StepVerbs:
         after = await self._reached.look(self.sheet.parts)
         head = await self._backup.head()
         facts = (self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census)
-        lists = proving.compare_census(*facts)
+        rule, plan = self.kind.replicas, self.sheet.replica
+        lists, theirs = replicating.decided(rule, plan, proving.compare_census(*facts))
         lists += await self._written_documents(after)
         lists += proving.kept_documents(self.sheet, after.documents)
-        left_out = proving.not_proved(self.kind, self.sheet.parts, head, lists)
+        left_out = [*proving.not_proved(self.kind, self.sheet.parts, head, lists), *theirs]
         checks = [*proving.checks_of(self.sheet), *proving.unread(self.kind, after.unread)]
         machine = proving.of_the_machine(*facts)
         proof = proving.prove(lists, left_out, checks, self.now(), machine)
@@ -331,4 +347,5 @@ class StepVerbs:
         ]
 
     def _values(self) -> dict[str, str]:
-        return values_of(self.kind, self.settings)
+        own = values_of(self.kind, self.settings)
+        return {**own, **replicating.placeholders(self.sheet.replica)}

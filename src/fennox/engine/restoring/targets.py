@@ -12,6 +12,7 @@ import anyio
 from fennox.core.errors import FarSideFailed, FennoxError, PartUnread, TryLater, Unreachable
 from fennox.core.evidence.evaluation import Census, parts_to_take
 from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring.plan_inputs import Target
@@ -19,7 +20,7 @@ from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.backups.backup_reader import Digests, digest_of
 from fennox.engine.journal import Journal
 from fennox.engine.processes.evaluator_pool import Evaluates
-from fennox.engine.reading.capture import Capture, identify, shell_of, values_of, web_of
+from fennox.engine.reading.capture import Capture, identify, shell_of, web_of
 from fennox.engine.reading.documents import hashed, read_documents
 from fennox.engine.restoring.placing import PlaceContents
 from fennox.engine.takes.take import take
@@ -265,7 +266,8 @@ class ReachedTarget:
         """
         entrance = self.kind.restore.entrance if self.kind.restore is not None else None
         apart = entrance is not None and entrance.reach not in (reach, self.kind.reach)
-        if self.sheet.entrance is None or apart:
+        over = entrance is not None and entrance.until_rejoin and self.sheet.rejoined
+        if self.sheet.entrance is None or apart or over:
             return await self.current()
         if self._entrance is None:
             place = self.sheet.entrance

@@ -13,11 +13,12 @@ from fennox.core.errors import FarSideFailed, FennoxError, LeaseLost
 from fennox.core.kinds.actions import Action
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.rules import Around
 from fennox.core.names import printable
 from fennox.engine.journal import Journal
-from fennox.engine.reading.capture import shell_of, values_of, web_of
+from fennox.engine.reading.capture import shell_of, web_of
 from fennox.engine.reading.requests import body_of
 from fennox.links.base import Link
 

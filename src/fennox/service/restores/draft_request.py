@@ -108,11 +108,15 @@ async def target(
     if entrance is not None:
         host = wanted.entrance.at or parse_address(address, kind.port).host
         there = str(parse_address(host, entrance.port))
+        if entrance.until_rejoin and wanted.entrance.at is None:
+            there = address  # the same door, by another login
         by = await named(session, Login, wanted.entrance.login) if wanted.entrance.login else login
         if entrance.key_in is not None and by.id == login.id:
             at_entrance = login_uses.told_by_target(by, there)
         else:
-            at_entrance = await login_uses.aimed(session, who, by, there, wanted.entrance.key)
+            same = use.key if there == use.address else None
+            key = wanted.entrance.key or same
+            at_entrance = await login_uses.aimed(session, who, by, there, key)
     return AimedDraft(backup, system, spare, kind, wanted.purpose, use, entrance, at_entrance)
 
 
@@ -266,6 +270,8 @@ async def enqueue(
             purpose=wanted.purpose,
             spare=aimed.spare.id if aimed.spare is not None else None,
             new_name=wanted.new_name,
+            stance=wanted.peers,
+            claim=wanted.claim,
         ),
         new_runs.About(system_id=(aimed.spare or aimed.system).id),
         by=by,

@@ -15,16 +15,16 @@ from fennox.core.errors import FarSideFailed
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
 from fennox.core.facts.run_results import DraftResult
-from fennox.core.format.manifest import Finding
-from fennox.core.kinds.filling import filled_in
+from fennox.core.format.manifest import Finding, Head
+from fennox.core.kinds.filling import filled_in, values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.places.sheet_model import RestorePurpose
-from fennox.core.restoring import plan_inputs, planning
+from fennox.core.restoring import plan_inputs, planning, replicating
 from fennox.core.restoring.plan_inputs import Target
 from fennox.core.restoring.redrafting import carried_over
+from fennox.core.restoring.replicating import ReplicaPlan
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.journal import Journal
-from fennox.engine.reading.capture import values_of
 from fennox.engine.restoring import placing
 from fennox.engine.restoring.placed_backup import PlacedBackup
 from fennox.engine.restoring.targets import look_at_target
@@ -32,7 +32,7 @@ from fennox.service.drops import offering
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import Way
-from fennox.service.restores import requests, returning, usual_durations
+from fennox.service.restores import peers, requests, returning, usual_durations
 from fennox.service.restores.material import (
     LOGIN_AFTER,
     Material,
@@ -119,7 +119,8 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     source = await _source(context, material, backup, parts, target, order.purpose)
     offers = await offering.outlook(context, kind, parts)
     standing = [*source.standing, *found, *offers.findings]
-    source = replace(source, standing=standing, offered_at=offers.values)
+    replica = await _replica(context, material, kind, order, source.head, journal)
+    source = replace(source, standing=standing, offered_at=offers.values, replica=replica)
     entrance = await _checked_entrance(context, kind, material.way, order.entrance, target)
     spare = material.spare.name if material.spare is not None else None
     way_back = None
@@ -144,6 +145,22 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         await queue.end(session, run, "done", context.now())
         if order.begin and not sheet.blockers():
             await requests.begin(context, session, row, by)
+
+
+async def _replica(
+    context: Context,
+    material: Material,
+    kind: Kind,
+    order: DraftOrder,
+    head: Head,
+    journal: Journal,
+) -> ReplicaPlan | None:
+    """Whose copy wins. Raises BadInput for a claim of what the backup does not hold."""
+    stance = replicating.stance_for(order.purpose, order.stance)
+    if kind.replicas is not None and kind.replicas.numbers is not None:
+        await journal.step("Look how far the other members are")
+    found = await peers.seen(context, kind, material.system, head.census)
+    return replicating.planned(kind, head.census, found, stance, order.claim)
 
 
 async def _look(
@@ -239,6 +256,8 @@ async def _checked_entrance(
             )
         return Place(address=wanted.address, account=login.account, key=told[0])
     place = Place(address=wanted.address, account=login.account, key=wanted.key)
+    if entrance.until_rejoin:
+        return place  # a person or a step opens it
     link = await context.machines.connect(
         entrance, login_uses.of_sheet(kind, place, login, {}), way
     )

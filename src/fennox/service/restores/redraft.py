@@ -49,6 +49,8 @@ async def request(
         purpose=data.purpose,
         spare=row.spare_id,
         new_name=data.new_name,
+        stance=data.replica.stance if data.replica is not None else None,
+        claim=data.replica.claim if data.replica is not None else "",
         returns=data.returns,
         again=row.id,
     )

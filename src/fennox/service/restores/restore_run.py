@@ -10,11 +10,12 @@ from fennox.catalogue.models.runs import Run, SheetRow
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import FennoxError, LeaseLost, MendSettings, Stopped
 from fennox.core.format.manifest import Reached
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import changed_facts, plan_steps
+from fennox.core.restoring.replicating import Peers
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.journal import Journal
-from fennox.engine.reading.capture import values_of
 from fennox.engine.restoring.restore import RestoreUnderWay
 from fennox.engine.restoring.targets import WhoseLogin
 from fennox.engine.takes.take_order import Taken
@@ -22,7 +23,7 @@ from fennox.links.base import Link
 from fennox.service.drops.offering import DropOffers
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
-from fennox.service.restores import returning
+from fennox.service.restores import peers, returning
 from fennox.service.restores.ending import close_run
 from fennox.service.restores.material import Material, gather, said_of_login, said_of_secrets
 from fennox.service.runs import queue
@@ -67,6 +68,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         save=doing.save,
         take_safety=doing.take_safety,
         see_old_machine=doing.see_old_machine,
+        see_peers=doing.see_peers,
         offers=DropOffers(context, system.id),
     )
     try:
@@ -128,6 +130,11 @@ class _Doing:
         there = sheet.target.address
         found = await old_machine.look(self.context, material.system, material.login, there)
         return old_machine.seen_anew(sheet, found)
+
+    async def see_peers(self, _sheet: Sheet) -> Peers:
+        """Those that the backup names."""
+        census = (await self.material.reader.head()).census
+        return await peers.seen(self.context, self.kind, self.material.system, census)
 
     async def take_safety(self, link: Link) -> Taken:
         context, material, target = self.context, self.material, self.row.data.target

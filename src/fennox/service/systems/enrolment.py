@@ -14,8 +14,8 @@ from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run, SheetRow
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import StateRow, System
 from fennox.core.errors import BadInput, Conflict
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.model import Kind
-from fennox.engine.reading.capture import values_of
 from fennox.service.machines import sites
 
 _OWN = "fennox"  # the name of the service's own state, which has no login

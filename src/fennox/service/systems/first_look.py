@@ -12,11 +12,11 @@ from fennox.core.errors import BadInput, KeyUnknown, Unreachable
 from fennox.core.evidence.evaluation import Census, parts_to_take
 from fennox.core.facts.return_order import host_in
 from fennox.core.format.manifest import Certificate, Finding
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.words import a
 from fennox.engine.inspection.recognition import fitting
 from fennox.engine.inspection.trial import Tried, try_kind
-from fennox.engine.reading.capture import values_of
 from fennox.links.base import Link, Web, parse_address
 from fennox.links.protocol_greeting import greets_as_ssh
 from fennox.service.machines import default_logins, login_uses, sites

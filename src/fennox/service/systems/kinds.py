@@ -64,6 +64,7 @@ def kind_shown(kind: Kind) -> KindShown:
         reach=kind.reach,
         port=kind.port,
         entrance=_entrance(kind),
+        decides=kind.replicas is not None and kind.replicas.numbers is not None,
         settings={key: setting.title for key, setting in kind.settings.items()},
         defaults={key: setting.default for key, setting in kind.settings.items()},
         parts=parts_of(kind),

@@ -8,9 +8,10 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.names import folder_name
-from fennox.engine.reading.capture import identify, values_of
+from fennox.engine.reading.capture import identify
 from fennox.links.base import Link, Web, parse_address
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context, named

@@ -6,8 +6,8 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput
+from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.model import Kind
-from fennox.engine.reading.capture import values_of
 from fennox.links.base import parse_address
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context, named

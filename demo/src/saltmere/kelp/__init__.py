@@ -1,0 +1,1 @@
+"""A simulated member of a replicated directory; its manual: ``demo/docs/kelp.md``."""

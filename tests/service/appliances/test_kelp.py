@@ -1,0 +1,221 @@
+"""A member of a replicated directory: whose copy wins is decided before it meets its peers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from fennox.client.api import ProblemError
+from fennox.core.restoring.sheet import Sheet
+from fennox.wire.backups import NewTake
+from saltmere.kelp.machine import KelpServer
+from tests.service.appliances.conftest import ProtectedSet
+from tests.service.running import came_to
+
+
+def answered(kelp: ProtectedSet, sheet: str, at: dict[str, Callable[[], object]]) -> Any:
+    """Start a restore, do at each gate what its question says, and answer it."""
+    client, service = kelp.first.client, kelp.first.service
+    run = service.ended(client.start_restore(sheet).id)
+    while run.state == "waiting":
+        gate = shown(kelp, sheet).open_gate()
+        assert gate is not None
+        [act] = [act for words, act in at.items() if words in gate.question]
+        act()
+        run = service.ended(client.answer(sheet, gate.number, "done").id)
+    return run
+
+
+def shown(kelp: ProtectedSet, sheet: str) -> Sheet:
+    return kelp.first.client.sheet(sheet).sheet
+
+
+def at_the_machine(new: KelpServer) -> dict[str, Callable[[], object]]:
+    return {
+        "Choose the repair mode": lambda: new.choose("repair"),
+        "Choose the ordinary mode": lambda: new.choose("ordinary"),
+    }
+
+
+def restored(kelp: ProtectedSet, sheet: str, new: KelpServer) -> Any:
+    run = answered(kelp, sheet, at_the_machine(new))
+    assert run.state == "done", (run.reason, shown(kelp, sheet).proof)
+    return run
+
+
+def notes(kelp: ProtectedSet, sheet: str) -> dict[str, str]:
+    return {one.code: one.text for one in shown(kelp, sheet).findings}
+
+
+def winners(kelp: ProtectedSet, sheet: str) -> dict[str, str]:
+    """Foretold, by subtree."""
+    plan = shown(kelp, sheet).replica
+    assert plan is not None
+    return {one.name: one.winner for one in plan.numbers}
+
+
+def mistakes(kelp: ProtectedSet) -> None:
+    """What the peers did after the backup."""
+    kelp.others[0].do("set", "crew/anna", "a mistake")
+    kelp.others[0].do("set", "piers/holm", "another mistake")
+
+
+def test_lost_it_comes_back_and_wins_over_what_its_peers_did(kelp: ProtectedSet) -> None:
+    backup, before = kelp.first.take(), kelp.first.machine.state()
+    new = kelp.first.fresh()
+    kelp.first.machine.lose()
+    mistakes(kelp)
+    sheet = kelp.draft(backup, new, peers="win")
+    plan = shown(kelp, sheet).replica
+    assert plan is not None
+    [crew] = [one for one in plan.numbers if one.name == "crew"]
+    assert crew.winner == "restored copy"
+    assert crew.backup == "4"
+    assert set(crew.peers.values()) == {"8"}
+    assert list(crew.peers) == [one.host for one in kelp.others]
+    assert came_to(restored(kelp, sheet, new), "proved")
+    assert new.state() == before
+    assert kelp.others[0].state() == kelp.others[1].state() == before
+    [agreed] = [step for step in shown(kelp, sheet).steps if step.do == "agree"]
+    assert "have the same" in agreed.detail
+
+
+def test_nobody_has_decided(kelp: ProtectedSet) -> None:
+    backup, new = kelp.first.take(), kelp.first.fresh()
+    sheet = kelp.draft(backup, new)
+    blockers = {one.code: one for one in shown(kelp, sheet).blockers()}
+    assert "nobody has decided whose copy wins" in blockers["replicas-undecided"].text
+    assert "--peers yield" in blockers["replicas-undecided"].remedy
+    with pytest.raises(ProblemError):
+        kelp.first.client.start_restore(sheet)
+
+
+def test_a_subtree_wins_by_itself(kelp: ProtectedSet) -> None:
+    backup, before = kelp.first.take(), dict(kelp.first.machine.state())
+    new = kelp.first.fresh()
+    kelp.first.machine.lose()
+    mistakes(kelp)
+    sheet = kelp.draft(backup, new, peers="win", claim="crew")
+    assert winners(kelp, sheet) == {"crew": "restored copy", "people": "peers", "piers": "peers"}
+    assert came_to(restored(kelp, sheet, new), "proved")
+    after = dict(kelp.others[1].state())
+    assert after["crew/anna"] == before["crew/anna"]
+    assert after["piers/holm"] != before["piers/holm"]
+    proof = shown(kelp, sheet).proof
+    assert proof is not None
+    assert "contents in crew" in [one.name for one in proof.lists]
+    assert "contents outside crew, which the peers decide" in proof.left_out_lists
+
+
+def test_one_entry_wins_by_itself(kelp: ProtectedSet) -> None:
+    backup, before = kelp.first.take(), dict(kelp.first.machine.state())
+    mistakes(kelp)
+    kelp.others[1].do("set", "crew/bo", "a third mistake")
+    new = kelp.first.fresh()
+    kelp.first.machine.lose()
+    sheet = kelp.draft(backup, new, peers="win", claim="crew/anna")
+    assert winners(kelp, sheet)["crew"] == "the claimed part alone"
+    assert came_to(restored(kelp, sheet, new), "proved")
+    after = dict(kelp.others[0].state())
+    assert after["crew/anna"] == before["crew/anna"]
+    assert after["crew/bo"] != before["crew/bo"]
+
+
+def test_it_yields(kelp: ProtectedSet) -> None:
+    backup, new = kelp.first.take(), kelp.first.fresh()
+    kelp.first.machine.lose()
+    mistakes(kelp)
+    sheet = kelp.draft(backup, new, peers="yield")
+    assert set(winners(kelp, sheet).values()) == {"peers"}
+    assert came_to(restored(kelp, sheet, new), "proved")
+    assert new.state() == kelp.others[0].state()
+    proof = shown(kelp, sheet).proof
+    assert proof is not None
+    assert "contents, which the peers decide" in proof.left_out_lists
+
+
+def test_the_gate_looks_whether_it_is_held(kelp: ProtectedSet) -> None:
+    backup, new = kelp.first.take(), kelp.first.fresh()
+    sheet = kelp.draft(backup, new, peers="win")
+    service, client = kelp.first.service, kelp.first.client
+    service.ended(client.start_restore(sheet).id)
+    gate = shown(kelp, sheet).open_gate()
+    assert gate is not None
+    service.ended(client.answer(sheet, gate.number, "done").id)
+    again = shown(kelp, sheet).open_gate()
+    assert again is not None
+    assert "The target does not show it yet" in again.question
+
+
+def test_started_without_its_claim_it_is_not_proved(kelp: ProtectedSet) -> None:
+    backup, new = kelp.first.take(), kelp.first.fresh()
+    kelp.first.machine.lose()
+    mistakes(kelp)
+    sheet = kelp.draft(backup, new, peers="win")
+    acts = at_the_machine(new)
+
+    def unclaimed() -> None:
+        """Somebody at the machine loads it once more, and starts it."""
+        [save] = (new.folder / "var/lib/kelp/saves").glob("*.kelp")
+        new.do("load", feed=save.read_text())
+        new.choose("ordinary")
+
+    run = answered(kelp, sheet, {**acts, "Choose the ordinary mode": unclaimed})
+    assert not came_to(run, "proved")
+    proof = shown(kelp, sheet).proof
+    assert proof is not None
+    [contents] = [one for one in proof.lists if one.name == "contents"]
+    assert [name.split()[0] for name in contents.missing] == ["crew/anna", "piers/holm"]
+
+
+def test_a_claim_that_the_peers_have_overtaken_is_not_made(kelp: ProtectedSet) -> None:
+    backup, new = kelp.first.take(), kelp.first.fresh()
+    kelp.first.machine.lose()
+    sheet = kelp.draft(backup, new, peers="win")
+    acts = at_the_machine(new)
+
+    def overtaken() -> None:
+        new.choose("repair")
+        far = kelp.others[0]
+        far.choose("repair")
+        far.do("claim", "crew", "--by", "900000")
+        far.choose("ordinary")
+
+    run = answered(kelp, sheet, {**acts, "Choose the repair mode": overtaken})
+    assert run.state == "failed"
+    assert "the peers would win" in run.reason
+
+
+def test_practice_never_meets_the_set(kelp: ProtectedSet) -> None:
+    backup, new = kelp.first.take(), kelp.first.fresh()
+    mistakes(kelp)
+    before = kelp.others[0].state()
+    sheet = kelp.draft(backup, new, purpose="practise")
+    assert set(winners(kelp, sheet).values()) == {"nobody is met"}
+    assert came_to(restored(kelp, sheet, new), "proved")
+    assert new.told("about")["alone"] is True
+    assert kelp.others[0].state() == before
+
+
+def test_a_peer_that_is_away_is_unknown(kelp: ProtectedSet) -> None:
+    backup, new = kelp.first.take(), kelp.first.fresh()
+    away = kelp.others[1]
+    away.stop()
+    found = notes(kelp, kelp.draft(backup, new, peers="win"))
+    assert f"How far {away.host} is is not known" in found["peer-unseen"]
+
+
+def test_what_no_save_holds_is_said(kelp: ProtectedSet) -> None:
+    kelp.first.machine.do("set", "crew/dora", "cook")
+    found = {one.code: one.text for one in kelp.first.client.backup(kelp.first.take()).findings}
+    assert "crew/dora" in found["unsaved-entry"]
+
+
+def test_a_save_that_has_not_ended_is_said_and_not_taken(kelp: ProtectedSet) -> None:
+    kelp.first.machine.cut_save_short()
+    client, service = kelp.first.client, kelp.first.service
+    run = service.ended(client.take(NewTake(system=kelp.first.name)).id)
+    assert run.state == "failed"
+    assert "there is no save that has ended" in run.reason
