@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -14,9 +15,8 @@ from fennox.core.restoring.replicating import Peers
 from tests.engine.keeper import shipped_text
 
 KELP: Kind = load(shipped_text("kelp-member"), shipped_text)
+assert KELP.replicas is not None
 RULE = KELP.replicas
-assert RULE is not None
-assert RULE.margin is not None
 CENSUS = {"numbers": ["crew 4", "piers 7"], "subtrees": ["crew", "piers"], "entries": ["crew/anna"]}
 PEERS: Peers = {"quay": {"numbers": ["crew 9", "piers 5"]}, "holm": "it does not answer."}
 
@@ -41,12 +41,9 @@ def test_a_copy_that_yields_and_is_ahead_wins_and_that_is_said() -> None:
 
 def test_nobody_can_claim_what_the_backup_does_not_hold() -> None:
     for claim in ("crew/bo", "cargo", "crew/"):
-        try:
+        with pytest.raises(BadInput) as error:
             replicating.planned(KELP, CENSUS, PEERS, "win", claim)
-        except BadInput as error:
-            assert "crew, piers" in error.remedy
-        else:
-            raise AssertionError(claim)
+        assert "crew, piers" in error.value.remedy
 
 
 def test_where_no_peer_was_read_the_winner_is_unknown() -> None:
