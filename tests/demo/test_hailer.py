@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from saltmere.appliance import RunningAppliance
 from saltmere.hailer.machine import COMPONENTS, HailerMachine
 from tests.demo.sftp_place import SftpPlace
 
@@ -23,7 +24,7 @@ def hailer(launch_appliance: Launches, sftp: SftpPlace) -> HailerMachine:
     return made
 
 
-def ended(machine: HailerMachine, path: str) -> Any:
+def ended(machine: RunningAppliance, path: str) -> Any:
     ends = time.monotonic() + 30
     while True:
         told: Any = machine.request("GET", path)

@@ -61,6 +61,17 @@ class Place:
             raise Refused(f"the place at {self.host}:{self.port} refuses: {error}") from error
 
 
+async def host_key(host: str, port: int) -> str:
+    """The fingerprint that whoever answers there shows."""
+    try:
+        key = await asyncssh.get_server_host_key(host, port, config=None)
+    except (OSError, asyncssh.Error) as error:
+        raise Refused(f"the place at {host}:{port} does not answer: {error}") from error
+    if key is None:
+        raise Refused(f"the place at {host}:{port} shows no key")
+    return key.get_fingerprint()
+
+
 async def push(place: Place, files: dict[str, bytes], old: list[str]) -> None:
     """``old``: names of files that are deleted afterwards, where that is allowed."""
     connection = await place.connect()

@@ -11,7 +11,11 @@ from fennox.core.evidence.pushes import Arrival
 
 
 class Drop(Protocol):
-    """What one system has pushed and no backup holds yet."""
+    """What one system has pushed and no backup holds yet. ``fingerprint``: of the drop's host key,
+    where it matters.
+    """
+
+    fingerprint: str
 
     def arrivals(self) -> list[Arrival]: ...
 

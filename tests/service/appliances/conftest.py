@@ -27,6 +27,7 @@ from saltmere.gullery.machine import GulleryServer
 from saltmere.hailer.machine import HailerMachine
 from saltmere.keelson.machine import KeelsonHost
 from saltmere.kelp.machine import KelpServer, join
+from saltmere.lattice.machine import LatticeMachine
 from saltmere.linux import LinuxServer, new_key_pair
 from saltmere.logline.machine import LoglineMachine
 from saltmere.masthead.machine import MastheadServer
@@ -372,7 +373,7 @@ def protect_machine(
 ) -> Protected[Machine]:
     """An appliance with an HTTPS interface, enrolled; ``new``: the login of a new one."""
     machine, name = launch(appliance), f"{kind.partition('-')[0]}-{next(_numbers)}"
-    assert isinstance(machine, HailerMachine | TholeMachine | LoglineMachine)
+    assert isinstance(machine, HailerMachine | TholeMachine | LoglineMachine | LatticeMachine)
     machine.configure(f"{kind.partition('-')[0]}-1", "keeper", "made-up-keeper")
     client = harbour.proved()
     for of, account, password in (("keeper", "keeper", "made-up-keeper"), ("new", *new)):
@@ -418,6 +419,20 @@ def thole(harbour: Service, launch_appliance: LaunchAppliance) -> Iterator[Prote
     of = (harbour, launch_appliance, TholeMachine, "thole-chassis", ("admin", "thole"))
     made = protect_machine(*of)
     with made.client:
+        yield made
+
+
+@pytest.fixture
+def lattice(
+    harbour: Service, launch_appliance: LaunchAppliance
+) -> Iterator[Protected[LatticeMachine]]:
+    """A cluster of three members that pushes to its drop."""
+    of = (harbour, launch_appliance, LatticeMachine, "lattice-cluster", ("admin", "lattice"))
+    made = protect_machine(*of)
+    with made.client:
+        told = made.client.add_drop_login(made.name, NewDropLogin())
+        host, _, port = told.sftp.rpartition(":")
+        made.machine.push_to(host, int(port), told.account, str(told.secret))
         yield made
 
 

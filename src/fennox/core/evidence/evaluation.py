@@ -52,6 +52,7 @@ def _expressions(kind: Kind) -> list[Expression]:
     found += [item.needs for item in kind.completeness]
     found += [doubt.finds for doubt in kind.doubts]
     found += [reference.paths for reference in kind.references]
+    found += [kind.trusts] if kind.trusts is not None else []
     sources = [source for part in kind.part for source in part.source]
     found += [source.named_by for source in sources if source.named_by is not None]
     expected = (kind.expected.address, kind.expected.account, kind.expected.key)

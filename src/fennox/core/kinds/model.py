@@ -76,6 +76,9 @@ class Kind(KindModel):
     """What should not be there."""
     references: list[PathReference] = []
     """Paths that the configuration points to."""
+    trusts: Expression | None = None
+    """The fingerprint of the drop that the machine says it trusts; another one than the drop's own
+    is a finding."""
     certificates: list[str] = []
     """Patterns of documents that hold certificates (PEM); when they end is watched."""
     relies_on: list[str] = []

@@ -37,6 +37,10 @@ class Push(KindModel):
     """A file among them that lists the others."""
     count: Annotated[int | None, Field(ge=1)] = None
     """How many files it is."""
+    named: str | None = None
+    """A regular expression with one group: what of a file's name stands for `{name}`, where names
+    bear the time or whichever member pushed. Of several files that it makes alike the newest one is
+    taken."""
     fits: str | None = None
     """A regular expression that something in each of `files` must fit, so that no other content is
     taken for it."""

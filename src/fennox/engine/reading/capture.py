@@ -20,6 +20,7 @@ from fennox.core.kinds.expressions import (
     first,
     fits_some,
     patterns,
+    values,
     wanted,
 )
 from fennox.core.kinds.filling import filled_in, values_of
@@ -179,7 +180,23 @@ class Capture:
         told = await evaluates.told(
             Heard(self.kind, parts, seen.contents, frozenset(seen.paths), list(seen.complaints))
         )
-        return replace(told, findings=[*self.findings, *self._said(), *told.findings])
+        said = [*self.findings, *self._said(), *self._trusts_another()]
+        return replace(told, findings=[*said, *told.findings])
+
+    def _trusts_another(self) -> list[Finding]:
+        """A machine that takes another key for the drop's sends what it has to somebody else."""
+        trusts, own = self.kind.trusts, self.drop.fingerprint if self.drop is not None else ""
+        found = values(trusts, self.evidence) if trusts is not None and own else []
+        return [
+            Finding(
+                severity="warning",
+                code="trusts-another-key",
+                text=f"The machine takes {printable(key)} for the key of the drop, which is {own}.",
+                remedy="Find out who shows it that key, then have it forget what it has learned.",
+            )
+            for key in found
+            if key and key != own
+        ]
 
     def _said(self) -> list[Finding]:
         real = [f"{said.command}: {said.line}" for said in self.said if not said.expected]

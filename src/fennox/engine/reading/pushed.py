@@ -64,9 +64,9 @@ async def read_pushed(
     else:
         whole = await _there(capture.drop, push, part)
     told = await told_of(capture.drop, push, whole.arrivals)
-    for arrival in whole.arrivals:
+    for name, arrival in _by_name(push, whole.arrivals).items():
         document = Document(
-            path=filled(source.document or "{name}", {**values, "name": arrival.name}),
+            path=filled(source.document or "{name}", {**values, "name": name}),
             type="output",
             secret=source.secret,
             size=arrival.size,
@@ -74,6 +74,15 @@ async def read_pushed(
         content = _checked(capture.drop, push, arrival, told)
         yield watched(capture, part, source, document, content)
     capture.drop.taken(whole.arrivals)
+
+
+def _by_name(push: Push, arrivals: list[Arrival]) -> dict[str, Arrival]:
+    """By what their names are taken for; of several, the one that arrived last."""
+    if push.named is None:
+        return {one.name: one for one in arrivals}
+    named = compiled(push.named)
+    in_order = sorted(arrivals, key=lambda one: (one.ended or one.begun, one.name))
+    return {named.first(one.name) or one.name: one for one in in_order}
 
 
 def _not_asked(part: PartModel) -> Finding:

@@ -47,11 +47,14 @@ def arrival_of(note: SpoolNote) -> Arrival:
 class SystemDrop:
     """One system's arrivals. ``only``: ids of those that a run was queued for; None: all.
 
+    ``fingerprint``: of the drop's host key, where it matters.
+
     What a backup holds is removed by ``empty``, after the backup is in the catalogue.
     """
 
     jail: Jail
     only: Collection[str] | None = None
+    fingerprint: str = ""
     _taken: list[str] = field(default_factory=list)
 
     def arrivals(self) -> list[Arrival]:

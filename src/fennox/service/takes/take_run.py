@@ -29,6 +29,7 @@ from fennox.links.base import Link, Web
 from fennox.service.backups import note_delivery
 from fennox.service.backups.catalogue_entry import keep_backup
 from fennox.service.drops import arrivals
+from fennox.service.drops.drop_settings import settings_row
 from fennox.service.drops.spools import SystemDrop, drop_of
 from fennox.service.machines import login_uses, own_secrets
 from fennox.service.machines.context import Context
@@ -96,6 +97,9 @@ async def _prepare(context: Context, lease: Lease) -> _Prepared:
         )
         wanted = of_kind(begun.run.order, TakeOrder)
         drop = drop_of(context, begun.system.id, wanted.pushed)
+        if subject.kind.trusts is not None:
+            settings = await settings_row(session)
+            drop.fingerprint = settings.host_key if settings is not None else ""
         given = await _given(context, session, begun.system, wanted, drop)
     return _Prepared(begun, subject, door, wanted, given, drop)
 

@@ -1,0 +1,1 @@
+"""A simulated network manager; its manual: ``demo/docs/lattice.md``."""
