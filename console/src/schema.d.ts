@@ -829,6 +829,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kinds/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draft Kind
+         * @description A first kind file for a package that is installed on a system, from what dpkg says of it.
+         */
+        post: operations["draft_kind"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/logins": {
         parameters: {
             query?: never;
@@ -3901,6 +3921,21 @@ export interface components {
             stores: string[];
             /** Suite */
             suite: string;
+        };
+        /** KindDrafted */
+        KindDrafted: {
+            /**
+             * Text
+             * @description A kind file; nothing of it is installed.
+             */
+            text: string;
+        };
+        /** KindDraftWanted */
+        KindDraftWanted: {
+            /** Package */
+            package: string;
+            /** System */
+            system: string;
         };
         /** KindShown */
         KindShown: {
@@ -8902,6 +8937,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KindShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft_kind: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KindDraftWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindDrafted"];
                 };
             };
             /** @description A problem (RFC 9457) */

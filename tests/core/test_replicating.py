@@ -17,7 +17,12 @@ from tests.engine.keeper import shipped_text
 KELP: Kind = load(shipped_text("kelp-member"), shipped_text)
 assert KELP.replicas is not None
 RULE = KELP.replicas
-CENSUS = {"numbers": ["crew 4", "piers 7"], "subtrees": ["crew", "piers"], "entries": ["crew/anna"]}
+CENSUS = {
+    "peers": ["quay", "holm"],
+    "numbers": ["crew 4", "piers 7"],
+    "subtrees": ["crew", "piers"],
+    "entries": ["crew/anna"],
+}
 PEERS: Peers = {"quay": {"numbers": ["crew 9", "piers 5"]}, "holm": "it does not answer."}
 
 
@@ -39,6 +44,12 @@ def test_a_copy_that_yields_and_is_ahead_wins_and_that_is_said() -> None:
     assert "piers" in said.text
 
 
+def test_where_there_are_no_peers_nobody_is_asked() -> None:
+    assert replicating.planned(KELP, {**CENSUS, "peers": []}, {}, None, "") is None
+    with pytest.raises(BadInput):
+        replicating.planned(KELP, {**CENSUS, "peers": []}, {}, "win", "")
+
+
 def test_nobody_can_claim_what_the_backup_does_not_hold() -> None:
     for claim in ("crew/bo", "cargo", "crew/"):
         with pytest.raises(BadInput) as error:
@@ -50,6 +61,7 @@ def test_where_no_peer_was_read_the_winner_is_unknown() -> None:
     plan = replicating.planned(KELP, CENSUS, {"holm": "away."}, "yield", "")
     assert plan is not None
     assert {one.winner for one in plan.numbers} == {"unknown"}
+    assert "nobody-to-yield-to" in [one.code for one in replicating.findings(KELP, plan)]
     agrees, said = replicating.agreement(RULE, {}, {"holm": "away."})
     assert not agrees
     assert "holm is not known" in said
@@ -62,7 +74,7 @@ numbers = st.dictionaries(st.sampled_from(["crew", "piers", "people"]), st.integ
 def test_raised_numbers_exceed_every_peers(
     ours: dict[str, int], theirs: dict[str, dict[str, int]]
 ) -> None:
-    census = {"numbers": [f"{name} {number}" for name, number in ours.items()]}
+    census = {"peers": ["a"], "numbers": [f"{name} {number}" for name, number in ours.items()]}
     peers: Peers = {
         host: {"numbers": [f"{name} {number}" for name, number in held.items()]}
         for host, held in theirs.items()

@@ -46,6 +46,13 @@ def test_it_is_saved_by_its_own_night_alone(members: list[KelpServer]) -> None:
     assert one.told("list")["unsaved"], "what is cut short holds nothing"
 
 
+def test_it_says_whom_it_did_not_meet(members: list[KelpServer]) -> None:
+    members[2].do("alone")
+    members[0].do("set", "crew/anna", "mate")
+    assert members[0].told("list")["unmet"] == [members[2].host]
+    assert members[2].state() != members[0].state()
+
+
 def test_modes_are_chosen_at_the_machine(members: list[KelpServer]) -> None:
     one = members[0]
     assert refused(one, "load", feed="{}") == (

@@ -7,6 +7,7 @@ that of Saltmere Ferries: people, groups and a rule of access. It listens on a s
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 
 from saltmere.linux import LinuxServer, stop
@@ -88,6 +89,37 @@ olcDbIndex: uid eq
 """
 
 
+_SYNC = (
+    'olcSyncrepl: rid=00{rid} provider={url} bindmethod=simple binddn="cn=admin,{base}"'
+    ' credentials=made-up-ebb searchbase="{base}" type=refreshAndPersist retry="1 +" timeout=2\n'
+)
+_MEMBER = """dn: cn=module{{0}},cn=config
+changetype: modify
+add: olcModuleLoad
+olcModuleLoad: syncprov
+
+dn: cn=config
+changetype: modify
+add: olcServerID
+olcServerID: {number}
+
+dn: olcOverlay=syncprov,olcDatabase={{1}}mdb,cn=config
+changetype: add
+objectClass: olcSyncProvConfig
+olcOverlay: syncprov
+
+dn: olcDatabase={{1}}mdb,cn=config
+changetype: modify
+add: olcRootPW
+olcRootPW: made-up-ebb
+-
+add: olcSyncrepl
+{lines}-
+add: olcMultiProvider
+olcMultiProvider: TRUE
+"""
+
+
 def install(server: LinuxServer) -> None:
     server.add_account("openldap", _UID, "/var/lib/ldap")
     schemas = "\n".join(
@@ -116,6 +148,29 @@ def configure(server: LinuxServer) -> None:
     group = f"dn: cn=masters,ou=groups,{BASE}\nobjectClass: groupOfNames\ncn: masters\n{members}\n"
     _change(server, "ldapadd", _TREE.format(base=BASE) + people + group)
     _change(server, "ldapmodify", _ACCESS)
+
+
+STARTED = "start-directory"  # starts it where others reach it, on this server
+
+
+def listen(server: LinuxServer, url: str) -> None:
+    """It is started at this URL from now on."""
+    command = START.replace("ldapi:///", f"'ldapi:/// {url}'")
+    place = server.folder / "local/bin" / STARTED
+    place.parent.mkdir(parents=True, exist_ok=True)
+    place.write_text(f"#!/bin/sh\nexec {command}\n")
+    place.chmod(0o755)
+
+
+def join(members: Mapping[str, LinuxServer]) -> None:
+    """They keep each other's entries from now on, as members of one set; by their URLs."""
+    for number, (url, server) in enumerate(members.items(), 1):
+        server.run("sh", "-c", STOP)
+        listen(server, url)
+        server.run(STARTED)
+        others = [(rid, other) for rid, other in enumerate(members, 1) if other != url]
+        lines = "".join(_SYNC.format(rid=rid, url=other, base=BASE) for rid, other in others)
+        _change(server, "ldapmodify", _MEMBER.format(number=number, lines=lines))
 
 
 def modify(server: LinuxServer, entry: str, attribute: str, value: str) -> None:

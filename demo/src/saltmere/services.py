@@ -15,6 +15,8 @@ from saltmere.beacon.machine import BeaconServer
 from saltmere.fender.machine import FenderServer
 from saltmere.gullery.machine import GulleryServer
 from saltmere.hailer.machine import HailerMachine
+from saltmere.kelp.machine import KelpServer, join
+from saltmere.lattice.machine import LatticeMachine
 from saltmere.linux import LinuxServer
 from saltmere.logline.machine import LoglineMachine
 from saltmere.masthead.machine import MastheadServer
@@ -23,10 +25,11 @@ from saltmere.tideway.machine import TidewayServer
 from saltmere.warden.machine import PHRASE, WardenServer
 from saltmere.watchbill.machine import WatchbillServer
 
-SSH_PORT, CALLS_PORT, CHASSIS_PORT, LOG_PORT = 2222, 8462, 8463, 8464
+SSH_PORT, CALLS_PORT, CHASSIS_PORT, LOG_PORT, NETWORK_PORT = 2222, 8462, 8463, 8464, 8465
 VOICE_MAIL, FRESH_VOICE_MAIL = ("hailer-1", "127.20.1.46"), ("fresh-hailer", "127.20.9.56")
 CHASSIS, FRESH_CHASSIS = ("thole-1", "127.20.1.47"), ("fresh-thole", "127.20.9.57")
 LOGS, FRESH_LOGS = ("logline-1", "127.20.1.49"), ("fresh-logline", "127.20.9.59")
+NETWORKS, FRESH_NETWORKS = ("lattice", "127.20.1.53"), ("fresh-lattice", "127.20.9.60")
 ROUTINE = "appliances"
 LICENCE = "MAST-25-SALTMERE"
 
@@ -39,6 +42,9 @@ APPLIANCES: dict[str, tuple[str, str, str, type[ApplianceServer]]] = {
     "gullery-1": ("127.20.1.44", "saltmere-quay", "gullery-controller", GulleryServer),
     "warden-1": ("127.20.1.45", "saltmere-quay", "warden-server", WardenServer),
     "fender-1": ("127.20.1.48", "saltmere-quay", "fender-manager", FenderServer),
+    "kelp-1": ("127.20.1.50", "saltmere-quay", "kelp-member", KelpServer),
+    "kelp-2": ("127.20.1.51", "saltmere-quay", "kelp-member", KelpServer),
+    "kelp-3": ("127.20.4.52", "northness", "kelp-member", KelpServer),
 }
 
 
@@ -56,11 +62,10 @@ class Services:
 
     def __post_init__(self) -> None:
         for number, (name, (host, _, kind, sort)) in enumerate(APPLIANCES.items(), 40):
-            folder = self.folder / name
-            self.servers[name] = sort(folder, host, SSH_PORT, clock=self.clock)
-            folder = self.folder / f"fresh-{sort.program}"
-            at = f"127.20.9.{number}"
-            self.fresh[kind] = sort(folder, at, SSH_PORT, clock=self.clock)
+            self.servers[name] = self._server(sort, name, host)
+            if kind not in self.fresh:
+                at = f"127.20.9.{number}"
+                self.fresh[kind] = self._server(sort, f"fresh-{sort.program}", at)
 
         name, host = VOICE_MAIL
         self.hailer = HailerMachine(self.folder / name, host, CALLS_PORT, clock=self.clock)
@@ -74,6 +79,17 @@ class Services:
 
         self.logline = self._logline(*LOGS, self.root_public)
         self.fresh_logline = self._logline(*FRESH_LOGS, self.fresh_public)
+        name, host = NETWORKS
+        self.lattice = LatticeMachine(self.folder / name, host, NETWORK_PORT, clock=self.clock)
+        name, host = FRESH_NETWORKS
+        folder = self.folder / name
+        self.fresh_lattice = LatticeMachine(folder, host, NETWORK_PORT, clock=self.clock)
+
+    def _server(self, sort: type[ApplianceServer], name: str, host: str) -> ApplianceServer:
+        made = sort(self.folder / name, host, SSH_PORT, clock=self.clock)
+        if isinstance(made, KelpServer):  # in its repair mode the installer's login works
+            made.repair_key = self.fresh_public
+        return made
 
     def _logline(self, name: str, host: str, key: str) -> LoglineMachine:
         return LoglineMachine(
@@ -88,7 +104,8 @@ class Services:
     def machines(self) -> list[RunningAppliance]:
         """Those with an HTTPS interface, which run before the others are started."""
         hailers, tholes = [self.hailer, self.fresh_hailer], [self.thole, self.fresh_thole]
-        return [*hailers, *tholes, *self._loglines()]
+        lattices = [self.lattice, self.fresh_lattice]
+        return [*hailers, *tholes, *self._loglines(), *lattices]
 
     def _loglines(self) -> list[LoglineMachine]:
         return [self.logline, self.fresh_logline]
@@ -100,7 +117,7 @@ class Services:
         """``standby``: where the controller of collectors sends its commits."""
         password = self.secret("keeper-password")
         if self.calls_already:
-            for known in (self.hailer, self.thole, self.logline):
+            for known in (self.hailer, self.thole, self.logline, self.lattice):
                 known.account, known.password = "keeper", password
         for log_server in self._loglines():
             log_server.start_shell()
@@ -110,10 +127,12 @@ class Services:
             self.hailer.configure(VOICE_MAIL[0], "keeper", password)
             self.thole.configure(CHASSIS[0], "keeper", password)
             self.logline.configure(LOGS[0], "keeper", password)
+            self.lattice.configure(NETWORKS[0], "keeper", password)
         for server in self.fresh.values():
             if not server.installed:
                 server.install(f"fresh-{server.program}", self.fresh_public)
             server.start()
+        new = False
         for name, server in self.servers.items():
             new = not server.installed
             if new:
@@ -121,6 +140,12 @@ class Services:
             server.start()
             if new:
                 self._set_up(name, server, standby)
+        members = [server for server in self.servers.values() if isinstance(server, KelpServer)]
+        if new:
+            members[0].set_up()
+            join(members)
+            for member in members:
+                member.save_now()
 
     def _set_up(self, name: str, server: ApplianceServer, standby: LinuxServer) -> None:
         match server:
@@ -146,6 +171,7 @@ class Services:
         self._enrol_machine(call, LOGS[0], "logline-server", self.logline, settings)
         call("POST", "/logins", {"name": "logline-new", "account": "admin", "password": "logline"})
         self._enrol_voice_mail(call)
+        self._enrol_networks(call)
         for name, (_, site, kind, _) in APPLIANCES.items():
             told = {
                 "name": name,
@@ -195,6 +221,14 @@ class Services:
         place |= {"account": made["account"], "secret": made["secret"]}
         self.hailer.request("PUT", "/place", place)
 
+    def _enrol_networks(self, call: Callable[..., Any]) -> None:
+        name = NETWORKS[0]
+        call("POST", "/logins", {"name": "lattice-new", "account": "admin", "password": "lattice"})
+        self._enrol_machine(call, name, "lattice-cluster", self.lattice)
+        made = call("PUT", f"/systems/{name}/drop/login", {})
+        host, _, port = made["sftp"].rpartition(":")
+        self.lattice.push_to(host, int(port), made["account"], made["secret"])
+
     def take_weekly(self, call: Callable[..., Any]) -> None:
         """From now on by a routine."""
         call(
@@ -220,6 +254,22 @@ class Services:
         controller = self.servers["gullery-1"]
         controller.do("set", "ice", "every 600 s", "m.quay", "winter is coming")
         controller.do("key", "ice", feed="made-up-key-of-ice\n")
+
+    def flood(self) -> None:
+        """Somebody tidies up networks, and each change is pushed. Nothing is pushed afterwards."""
+        self.lattice.request("PUT", "/schedule", {"on": "change"})
+        for number in range(30):
+            self.lattice.request("POST", f"/members/lattice-{number % 3 + 1}/activate")
+            self.lattice.request("PUT", f"/networks/pier-{number}", {"vlan": 200 + number})
+        self.lattice.request("PUT", "/schedule", {})
+
+    def fall_behind(self) -> None:
+        """One member of the directory meets nobody any more, and one night's save is cut short."""
+        members = [server for server in self.servers.values() if isinstance(server, KelpServer)]
+        members[2].do("alone")
+        members[0].do("set", "crew/dora", "cook")
+        members[1].do("clock")
+        members[1].cut_save_short()
 
     def stop(self) -> None:
         for server in [*self.all(), *(one.server for one in self._loglines())]:

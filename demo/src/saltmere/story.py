@@ -266,6 +266,8 @@ class Story:
         if day == EXCEEDED_DAY:
             self.estate.services.exceed_licence()
             self.estate.services.forget_to_send()
+            self.estate.services.flood()
+            self.estate.services.fall_behind()
         if day == CERTIFICATE_DAY:
             roles.renew_certificate(self.estate.linux["quay-web"], datetime.fromtimestamp(now, UTC))
         if day == EMPTIED_DAY:

@@ -24,6 +24,10 @@ class Client(BackupCalls, StoreCalls, PeopleCalls):
     def add_kind(self, text: str) -> wire.kinds.KindShown:
         return self._one(wire.kinds.KindShown, "POST", "/kinds", wire.kinds.NewKind(text=text))
 
+    def draft_kind(self, system: str, package: str) -> wire.kinds.KindDrafted:
+        wanted = wire.kinds.KindDraftWanted(system=system, package=package)
+        return self._one(wire.kinds.KindDrafted, "POST", "/kinds/draft", wanted)
+
     def kinds(self) -> list[wire.kinds.KindShown]:
         return self._all(wire.kinds.KindShown, "/kinds")
 

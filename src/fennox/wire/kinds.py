@@ -6,6 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from fennox.core.names import Noun
 from fennox.wire.base import Shown, Wanted
 
 
@@ -38,6 +39,15 @@ class KindShown(Shown):
     left_out: list[str]
     rules: list[str]
     steps: list[str]
+
+
+class KindDraftWanted(Wanted):
+    system: Noun
+    package: str = Field(pattern=r"^[a-z0-9][a-z0-9+.-]+$", max_length=200)
+
+
+class KindDrafted(Shown):
+    text: str = Field(description="A kind file; nothing of it is installed.")
 
 
 class NewKind(Wanted):

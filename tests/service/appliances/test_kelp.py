@@ -207,6 +207,13 @@ def test_a_peer_that_is_away_is_unknown(kelp: ProtectedSet) -> None:
     assert f"How far {away.host} is is not known" in found["peer-unseen"]
 
 
+def test_a_member_that_fell_behind_is_said(kelp: ProtectedSet) -> None:
+    kelp.others[1].do("alone")
+    kelp.first.machine.do("set", "crew/anna", "mate")
+    found = {one.code: one.text for one in kelp.first.client.backup(kelp.first.take()).findings}
+    assert kelp.others[1].host in found["unmet-peer"]
+
+
 def test_what_no_save_holds_is_said(kelp: ProtectedSet) -> None:
     kelp.first.machine.do("set", "crew/dora", "cook")
     found = {one.code: one.text for one in kelp.first.client.backup(kelp.first.take()).findings}

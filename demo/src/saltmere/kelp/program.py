@@ -17,8 +17,8 @@ from saltmere.kelp.entries import Entries, claimed, merged, numbered, subtree_of
 PRODUCT, VERSION = "kelp", "2.6"
 ETC, STATE, SSH = Path("/etc/kelp"), Path("/var/lib/kelp"), Path("/root/.ssh")
 CONF, PEERS = ETC / "kelp.conf", ETC / "peers"
-OWN, MODE, ID, SAVES, NIGHT, ALONE = (
-    STATE / name for name in ("state.json", "mode", "id", "saves", "night", "alone")
+OWN, MODE, ID, SAVES, NIGHT, ALONE, UNMET = (
+    STATE / name for name in ("state.json", "mode", "id", "saves", "night", "alone", "unmet")
 )
 KEYS, REPAIR_KEYS, ASIDE = SSH / "authorized_keys", ETC / "repair_keys", ETC / "ordinary_keys"
 _KEPT = 7  # saves
@@ -104,6 +104,7 @@ def listed() -> str:
         "subtrees": sorted({subtree_of(name) for name in held}),
         "reach": [f"{name} {number}" for name, number in sorted(numbered(entries()).items())],
         "peers": [line.split()[0] for line in PEERS.read_text().splitlines()],
+        "unmet": json.loads(UNMET.read_text()) if UNMET.exists() else [],
         "saves": saves,
         "unsaved": sorted(name for name, one in entries().items() if before.get(name, {}) != one),
     }
@@ -124,6 +125,7 @@ def change(name: str, value: str, *, gone: bool = False) -> None:
 
 def meet() -> None:
     _must_be("ordinary")
+    unmet: list[str] = []
     for line in [] if ALONE.exists() else PEERS.read_text().splitlines():
         host, port = line.split()
         known = ["-o", f"UserKnownHostsFile={ETC / 'known_hosts'}", "-o", "BatchMode=yes"]
@@ -137,6 +139,9 @@ def meet() -> None:
         )
         if asked.returncode == 0:  # otherwise it is away, or meets nobody
             keep(merged(entries(), json.loads(asked.stdout)))
+        else:
+            unmet.append(host)
+    UNMET.write_text(json.dumps(unmet))
 
 
 def exchange() -> str:

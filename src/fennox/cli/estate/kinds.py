@@ -33,6 +33,23 @@ def add_kind(arguments: argparse.Namespace, environment: Environment) -> None:
         say(f"Enrol a system of it: fennox system add NAME {found.name} ADDRESS{login}")
 
 
+def draft_kind(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        text = service.draft_kind(arguments.on, arguments.package).text
+    if arguments.to is None:
+        print(text, end="")
+        return
+    try:
+        with Path(arguments.to).open("x", encoding="utf-8") as file:
+            file.write(text)
+    except OSError as error:
+        why = "it is there already" if isinstance(error, FileExistsError) else type(error).__name__
+        raise BadInput(
+            f"{arguments.to} cannot be written: {why}.", "Give another name with --to."
+        ) from error
+    say(f"Read every line of it, then: fennox kind check {arguments.to}")
+
+
 def kinds(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         found = service.kinds()

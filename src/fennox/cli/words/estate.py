@@ -22,6 +22,7 @@ def define(nouns: Sub) -> None:
     _kind_list(kind)
     _kind_show(kind)
     _kind_add(kind)
+    _kind_draft(kind)
     _kind_check(kind)
     _kind_try(kind)
     _kind_schema(kind)
@@ -170,6 +171,25 @@ def _kind_add(kind: Sub) -> None:
         kind, "add", "estate.kinds:add_kind", "add a kind, or a newer version of one that was added"
     )
     new.add_argument("file", help="a kind file (TOML); try `fennox kind check` first")
+
+
+def _kind_draft(kind: Sub) -> None:
+    draft = verb_of(
+        kind,
+        "draft",
+        "estate.kinds:draft_kind",
+        "write a first kind file for a package, from what dpkg says of it on a system",
+        shows=False,
+    )
+    draft.add_argument("--package", required=True, metavar="NAME", help="as dpkg calls it")
+    draft.add_argument(
+        "--on", required=True, metavar="SYSTEM", help="a system on which it is installed"
+    )
+    draft.add_argument(
+        "--to",
+        metavar="FILE",
+        help="a new file for it; printed otherwise",
+    )
 
 
 def _kind_check(kind: Sub) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import builtins
 from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
@@ -163,9 +163,9 @@ class Replicas(KindModel):
     numbers: str | None = None
     """A census list of `subtree number`: how far this copy is. With it, a draft reads the other
     members, shows both sides and asks whose copy wins; steps with `when` are for one answer."""
-    lists: Sequence[str] = ()
+    lists: builtins.list[str] = []
     """Census lists that the winner decides."""
-    equal: Sequence[str] = ()
+    equal: builtins.list[str] = []
     """Census lists that replication keeps equal on all members; left out: `lists`. What is not also
     in `lists` is no part of the proof."""
     scopes: str | None = None

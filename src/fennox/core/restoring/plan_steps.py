@@ -66,7 +66,7 @@ def steps_of(
             continue
         if any(part in parts for part in step.without_parts):
             continue
-        if source.replica is not None and not source.replica.is_for(step):
+        if not replicating.is_for(source.replica, step):
             continue
         names = names_for(kind, step, source.head, target.census)
         if step.each is not None and not names:

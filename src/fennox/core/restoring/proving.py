@@ -47,6 +47,10 @@ def _may_hold(part: PartModel, expression: Expression) -> bool:
     for source in part.source:
         if source.document == expression.in_:
             return True
+        if source.document is not None and "{" in source.document:  # a document for each name
+            made = _prefix(source.document)
+            if looked_in.startswith(made) or made.startswith(looked_in):
+                return True
         for pattern in source.files or []:
             if looked_in.startswith(_prefix(pattern)) or _prefix(pattern).startswith(looked_in):
                 return True

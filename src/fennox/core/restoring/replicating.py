@@ -18,6 +18,7 @@ from fennox.core.places.sheet_model import RestorePurpose, SheetModel
 from fennox.core.restoring.proof import ListProof
 from fennox.core.words import first_few
 
+_EVERYTHING = "everything"  # what a number without a name is of
 Peers = Mapping[str, Census | str]
 """By host: the lists of a peer as they are now, or why they could not be read."""
 
@@ -55,17 +56,19 @@ class ReplicaPlan(SheetModel):
     numbers: list[SubtreeNumbers] = []
     unseen: dict[str, str] = {}
 
-    def is_for(self, step: StepModel) -> bool:
-        """Whether the step is one of this decision."""
-        match step.when:
-            case None:
-                return step.do != "agree" or self.stance != "apart"
-            case "win-all":
-                return self.stance == "win" and not self.claim
-            case "win-part":
-                return self.stance == "win" and bool(self.claim)
-            case wanted:
-                return self.stance == wanted
+
+def is_for(plan: ReplicaPlan | None, step: StepModel) -> bool:
+    """Whether a step belongs to a restore with this decision; None: there are no peers."""
+    stance, claim = (plan.stance, plan.claim) if plan is not None else (None, "")
+    match step.when:
+        case None:
+            return step.do != "agree" or (plan is not None and stance != "apart")
+        case "win-all":
+            return stance == "win" and not claim
+        case "win-part":
+            return stance == "win" and bool(claim)
+        case wanted:
+            return stance == wanted
 
 
 def placeholders(plan: ReplicaPlan | None) -> dict[str, str]:
@@ -86,9 +89,11 @@ def planned(
     what the backup does not hold.
     """
     rule = kind.replicas
-    if rule is None or rule.numbers is None:
+    if rule is None or rule.numbers is None or not census.get(rule.list):
         if stance == "win" or claim:
-            raise BadInput(f"{kind.title} cannot be made to win.", "Leave --peers away.")
+            raise BadInput(
+                f"This {kind.title} has no peers that it could win over.", "Leave --peers away."
+            )
         return None
     if claim:
         _must_be_held(rule, census, claim)
@@ -134,10 +139,11 @@ def _must_be_held(rule: Replicas, census: Census, claim: str) -> None:
 
 
 def _numbers(listed: Sequence[str]) -> dict[str, str]:
-    """Of entries ``name number``, the highest of each name."""
+    """Of entries ``name number``, the highest of each name; a number alone is of everything."""
     found: dict[str, str] = {}
     for entry in listed:
         name, _, number = entry.rpartition(" ")
+        name = name or _EVERYTHING
         if name not in found or _value(number) > _value(found[name]):
             found[name] = number
     return found
@@ -151,7 +157,7 @@ def _value(number: str) -> Decimal:
 
 
 def in_scope(rule: Replicas, claim: str, name: str) -> bool:
-    if not claim or name == claim:
+    if not claim or name == claim or claim == _EVERYTHING:
         return True
     return name.startswith(f"{claim}/") if rule.scope_is == "before" else name.endswith(f",{claim}")
 
@@ -207,6 +213,13 @@ def findings(kind: Kind, plan: ReplicaPlan | None) -> Iterator[Finding]:
             "Nothing in this kind keeps a copy apart from the set: it would meet the peers.",
             "Practise where none of the peers can be reached, by hand.",
         )
+    if plan.stance == "yield" and not any(one.peers for one in plan.numbers):
+        yield _say(
+            "blocker",
+            "nobody-to-yield-to",
+            "No other member was read, and this copy is to yield to them.",
+            "See that they run, or have this copy win: --peers win.",
+        )
     for host, why in sorted(plan.unseen.items()):
         yield _say(
             "warning",
@@ -243,7 +256,9 @@ def decided(
         return lists, []
     kept, theirs = [], []
     for item in lists:
-        if item.name not in rule.lists:
+        if plan.stance == "apart" and item.name == rule.list:
+            theirs.append(f"{item.name}, which it must not meet")
+        elif item.name not in rule.lists:
             kept += [] if item.name in (*rule.equal, rule.numbers) else [item]
         elif plan.stance == "yield":
             theirs.append(f"{item.name}, which the peers decide")

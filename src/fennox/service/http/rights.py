@@ -78,6 +78,7 @@ TABLE: dict[str, Needed] = {
     "list_systems": "reader",
     "list_system_names": "reader",
     "add_kind": "administrator",
+    "draft_kind": "administrator",
     "add_system": "administrator",
     "look_at_machine": "administrator",
     "show_system": "reader",

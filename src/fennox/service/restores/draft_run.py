@@ -19,7 +19,7 @@ from fennox.core.format.manifest import Finding, Head
 from fennox.core.kinds.filling import filled_in, values_of
 from fennox.core.kinds.model import Kind
 from fennox.core.places.sheet_model import RestorePurpose
-from fennox.core.restoring import plan_inputs, planning, replicating
+from fennox.core.restoring import plan_inputs, planning, proving, replicating
 from fennox.core.restoring.plan_inputs import Target
 from fennox.core.restoring.redrafting import carried_over
 from fennox.core.restoring.replicating import ReplicaPlan
@@ -119,7 +119,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     source = await _source(context, material, backup, parts, target, order.purpose)
     offers = await offering.outlook(context, kind, parts)
     standing = [*source.standing, *found, *offers.findings]
-    replica = await _replica(context, material, kind, order, source.head, journal)
+    replica = await _replica(context, material, kind, order, parts, source.head, journal)
     source = replace(source, standing=standing, offered_at=offers.values, replica=replica)
     entrance = await _checked_entrance(context, kind, material.way, order.entrance, target)
     spare = material.spare.name if material.spare is not None else None
@@ -152,12 +152,18 @@ async def _replica(
     material: Material,
     kind: Kind,
     order: DraftOrder,
+    parts: list[str],
     head: Head,
     journal: Journal,
 ) -> ReplicaPlan | None:
-    """Whose copy wins. Raises BadInput for a claim of what the backup does not hold."""
+    """Whose copy wins; None: nothing that is restored is replicated. Raises BadInput for a claim of
+    what the backup does not hold.
+    """
+    rule = kind.replicas
+    if rule is not None and not set(parts) & set(proving.parts_holding(kind, rule.lists)):
+        return None
     stance = replicating.stance_for(order.purpose, order.stance)
-    if kind.replicas is not None and kind.replicas.numbers is not None:
+    if rule is not None and rule.numbers is not None and head.census.get(rule.list):
         await journal.step("Look how far the other members are")
     found = await peers.seen(context, kind, material.system, head.census)
     return replicating.planned(kind, head.census, found, stance, order.claim)
