@@ -237,6 +237,9 @@ def test_what_a_target_must_have_already_and_the_room_it_must_have_are_blockers(
 
 def test_members_of_a_replicated_set_are_told_with_how_the_backup_wins() -> None:
     kind, _ = shipped_kind("openldap-directory")
+    assert kind.replicas is not None
+    unnumbered = kind.replicas.model_copy(update={"numbers": None})
+    kind = kind.model_copy(update={"replicas": unnumbered})
     alone = source(kind)
     member = source(kind, census={"replicates with": ["ldap://names-2.saltmere.example"]})
     parts = [part.name for part in kind.part]

@@ -132,13 +132,10 @@ class Capture:
 
     def found_nothing(self, part: str, patterns: list[str]) -> None:
         text = f"The part {part} found none of {', '.join(patterns)}."
+        remedy = "Check the system's settings."
         self.findings.append(
             Finding(
-                severity="warning",
-                code="nothing-found",
-                subject=part,
-                text=text,
-                remedy="Check the system's settings.",
+                severity="warning", code="nothing-found", subject=part, text=text, remedy=remedy
             )
         )
 

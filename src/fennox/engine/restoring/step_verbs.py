@@ -79,8 +79,8 @@ class StepVerbs:
         self._reached = ReachedTarget(
             self.sheet, self.kind, self.settings, self.journal, self.connect, self.evaluates
         )
-        kind = filled_in(self.kind, self._values())
-        self._backup = PlacedBackup(self.reader, kind, self.sheet.placed, self.evaluates)
+        filled = filled_in(self.kind, self._values())
+        self._backup = PlacedBackup(self.reader, filled, self.sheet.placed, self.evaluates)
         self._sending = Sending(self._reached, self._backup, self.journal, self.offers)
         self._meeting = PeerMeeting(self._reached, self.see_peers, self.journal)
 
@@ -330,12 +330,10 @@ class StepVerbs:
         proof = proving.prove(lists, left_out, checks, self.now(), machine)
         self.sheet.proof = proof
         self.sheet.target_machine = after.machine.id
+        if proof.proved:
+            return "all that was compared is there"
         missing = sum(len(item.missing) for item in proof.lists)
-        return (
-            "all that was compared is there"
-            if proof.proved
-            else f"{missing} names missing; see the proof"
-        )
+        return f"{missing} names missing; see the proof"
 
     async def _written_documents(self, after: Target) -> list[ListProof]:
         """Every document a part wrote, as it now is on the target."""
@@ -347,5 +345,5 @@ class StepVerbs:
         ]
 
     def _values(self) -> dict[str, str]:
-        own = values_of(self.kind, self.settings)
-        return {**own, **replicating.placeholders(self.sheet.replica)}
+        decided = replicating.placeholders(self.sheet.replica)
+        return {**values_of(self.kind, self.settings), **decided}
