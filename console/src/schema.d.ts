@@ -3932,7 +3932,10 @@ export interface components {
         };
         /** KindDraftWanted */
         KindDraftWanted: {
-            /** Package */
+            /**
+             * Package
+             * @description As dpkg calls it.
+             */
             package: string;
             /** System */
             system: string;
@@ -6898,7 +6901,7 @@ export interface components {
              * Winner
              * @enum {string}
              */
-            winner: "restored copy" | "the claimed part alone" | "peers" | "unknown" | "undecided" | "nobody is met";
+            winner: "restored copy" | "the claimed part alone" | "peers" | "the same" | "unknown" | "undecided" | "nobody is met";
         };
         /**
          * SweepResult

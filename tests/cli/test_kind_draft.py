@@ -57,7 +57,10 @@ def test_a_package_becomes_a_kind_that_can_be_tried(
     tried = service.fennox("kind", "try", "vsftpd.toml", *how, "--part", "vsftpd", "--documents")
     assert tried.returncode == 0, tried.stderr
     assert "/etc/vsftpd.conf" in tried.stdout
-    for package, said, code in (("tide-gauge", "is not installed", 3), ("x;reboot", "package", 2)):
+    for package, said, code in (
+        ("tide-gauge", "is not installed", 3),
+        ("x;reboot", "is no name of a Debian package", 2),
+    ):
         refused = service.fennox("kind", "draft", "--package", package, "--on", "harbour-ftp")
         assert refused.returncode == code
         assert said in refused.stderr

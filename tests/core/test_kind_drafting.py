@@ -9,7 +9,7 @@ from fennox.core.kind_files.drafting import drafted, facts_from, is_package, set
 from fennox.core.kind_files.loading import mistakes
 from tests.engine.keeper import shipped_text
 
-TOLD = "ii \n3.0.3-13\n /etc/vsftpd.conf 0a\n /etc/logrotate.d/vsftpd 2c\n /etc/init.d/vsftpd 4e\n"
+TOLD = "ii \n3.0.3-13\nlibc6\n /etc/vsftpd.conf 0a\n /etc/logrotate.d/vsftpd 2c\n /etc/init.d/vsftpd 4e\n"
 LISTED = "/.\n/etc\n/etc/init.d\n/lib/systemd/system/vsftpd.service\n/usr/sbin/vsftpd\n"
 
 
@@ -36,6 +36,13 @@ def test_folders_of_its_own_are_taken_and_those_of_everybody_are_not() -> None:
     assert kind is not None
     assert "/var/lib/tide" in kind.left_out
     assert kind.part_named("tide-server").secrets == ["/etc/tide/keys/own.key"]
+
+
+def test_a_package_without_settings_names_those_that_may_have_them() -> None:
+    told = "ii \n1.22\nnginx-common (>= 1.22), libc6, libpcre2-8-0\n\n"
+    with pytest.raises(NotFound) as error:
+        facts_from("nginx-light", [told, "/usr/sbin/nginx\n", ""])
+    assert error.value.remedy == "They may belong to a package that it depends on: nginx-common."
 
 
 @pytest.mark.parametrize("told", ["", "rc \n1\n\n", "un \n\n\n"])

@@ -43,7 +43,7 @@ class KindShown(Shown):
 
 class KindDraftWanted(Wanted):
     system: Noun
-    package: str = Field(pattern=r"^[a-z0-9][a-z0-9+.-]+$", max_length=200)
+    package: str = Field(max_length=200, description="As dpkg calls it.")
 
 
 class KindDrafted(Shown):

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from string import Template
 
 from fennox.core.errors import NotFound
+from fennox.core.words import first_few
 
 _STATE = ("/var/lib/", "/srv/", "/var/spool/", "/var/cache/")
 _PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]+")
@@ -42,28 +43,44 @@ def questions(package: str) -> list[list[str]]:
     """Commands whose outputs :func:`facts_from` reads, in this order."""
     own = 'for at in $(dpkg-query -L "$1" | grep "^/etc/."); do [ -d "$at" ] && echo "$at"; done'
     return [
-        ["dpkg-query", "-W", "-f", "${db:Status-Abbrev}\n${Version}\n${Conffiles}\n", package],
+        [
+            "dpkg-query",
+            "-W",
+            "-f",
+            "${db:Status-Abbrev}\n${Version}\n${Depends}\n${Conffiles}\n",
+            package,
+        ],
         ["dpkg-query", "-L", package],
         ["sh", "-c", f"{own} | xargs -r -I@ find @ -type f ! -perm -o=r", "sh", package],
     ]
 
 
 def facts_from(package: str, outputs: Sequence[str]) -> PackageFacts:
-    """Raises NotFound for a package that is not installed."""
+    """Raises NotFound for a package that is not installed, or has no settings."""
     told, listed, hidden = outputs
     status, _, rest = told.partition("\n")
-    version, _, conffiles = rest.partition("\n")
+    version, _, rest = rest.partition("\n")
+    depends, _, conffiles = rest.partition("\n")
     if not status.startswith("ii"):
         raise NotFound(
             f"The package {package} is not installed there.", "See: dpkg-query -W, on the machine."
         )
-    return PackageFacts(
+    found = PackageFacts(
         package=package,
         version=version,
         conffiles=[line.split()[0] for line in conffiles.splitlines() if line.strip()],
         paths=[line for line in listed.splitlines() if line.startswith("/")],
         hidden=[line for line in hidden.splitlines() if line.startswith("/")],
     )
+    if not settings_of(found):
+        needed = [one.split()[0].partition(":")[0] for one in depends.split(",") if one.strip()]
+        related = [one for one in needed if _is_its_own(package, one)] or needed
+        raise NotFound(
+            f"dpkg names no settings of {package}.",
+            "They may belong to a package that it depends on:"
+            f" {first_few(related, 8) or 'it has none'}.",
+        )
+    return found
 
 
 def settings_of(facts: PackageFacts) -> list[str]:
@@ -201,8 +218,8 @@ def drafted(facts: PackageFacts, system: str) -> str:
         "settings_title": _said(f"Settings of {package}"),
         "overwrites": _said(_overwrites(settings)),
         "secrets": _SECRETS.substitute(hidden=_said(sorted(facts.hidden))) if facts.hidden else "",
-        "files": _said(settings or ["/etc/*"]),
-        "first": _said((settings or ["/etc/*"])[0]),
+        "files": _said(settings),
+        "first": _said(settings[0]),
         "document": _said(f"{part}/version.txt"),
         "list": _said(f"{package} version"),
         "code": _said(f"lacks-{part}"),
@@ -234,7 +251,7 @@ def _restarting(unit: str) -> dict[str, str]:
 
 
 def _overwrites(settings: Sequence[str]) -> str:
-    where = ", ".join(pattern.removesuffix("/*") for pattern in settings) or "its settings"
+    where = ", ".join(pattern.removesuffix("/*") for pattern in settings)
     return f"{where}; files that only the target has stay"
 
 

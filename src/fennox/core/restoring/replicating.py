@@ -27,6 +27,7 @@ Winner = Literal[
     "restored copy",
     "the claimed part alone",
     "peers",
+    "the same",
     "unknown",
     "undecided",
     "nobody is met",
@@ -190,6 +191,8 @@ def _winner(
         return "the claimed part alone"
     if not theirs:
         return "unknown"
+    if all(_value(number) == _value(ours) for number in theirs):
+        return "the same"
     # yielding is no more than not winning: a copy that is ahead wins all the same
     return "restored copy" if _value(ours) > max(map(_value, theirs)) else "peers"
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput
 from fennox.core.kind_files import drafting
+from fennox.core.names import printable
 from fennox.engine.reading.capture import shell_of
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
@@ -15,6 +16,12 @@ _LIMIT = 60  # seconds
 
 async def draft(context: Context, row: System, login: Login | None, package: str) -> str:
     """Keeps nothing. Raises BadInput, Unreachable and NotFound."""
+    if not drafting.is_package(package):
+        raise BadInput(
+            f"{printable(package)} is no name of a Debian package.",
+            "Names have small letters, digits, +, - and dots: dpkg-query -W lists them.",
+            field="package",
+        )
     kind, _ = context.kinds.kind(row.kind)
     if not kind.reaches_by("ssh"):
         raise BadInput(

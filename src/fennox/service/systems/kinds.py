@@ -52,7 +52,10 @@ async def add_kind(context: Context, session: AsyncSession, text: str, by: str) 
 
 def _entrance(kind: Kind) -> str:
     found = kind.restore.entrance if kind.restore is not None else None
-    return f"{found.reach}, port {found.port}" if found is not None else ""
+    if found is None:
+        return ""
+    own = "at the target's own address" if found.until_rejoin else f"port {found.port}"
+    return f"{found.reach}, {own}"
 
 
 def kind_shown(kind: Kind) -> KindShown:
