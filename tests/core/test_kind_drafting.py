@@ -9,7 +9,7 @@ from fennox.core.kind_files.drafting import drafted, facts_from, is_package, set
 from fennox.core.kind_files.loading import mistakes
 from tests.engine.keeper import shipped_text
 
-TOLD = "ii \n3.0.3-13\nlibc6\n /etc/vsftpd.conf 0a\n /etc/logrotate.d/vsftpd 2c\n /etc/init.d/vsftpd 4e\n"
+TOLD = "ii \n3.0.3-13\nlibc6\n /etc/vsftpd.conf 0a\n /etc/logrotate.d/vsftpd 2c\n"
 LISTED = "/.\n/etc\n/etc/init.d\n/lib/systemd/system/vsftpd.service\n/usr/sbin/vsftpd\n"
 
 
