@@ -45,8 +45,8 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
     ),
     "a step verb": (
         "core/kinds/steps.py",
-        '"check", "validate"]',
-        '"check", "validate", "tide"]',
+        '"validate", "agree"\n]',
+        '"validate", "agree", "tide"\n]',
         {"engine/restoring/step_verbs.py"},
     ),
     "a rung": (

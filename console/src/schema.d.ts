@@ -5233,6 +5233,11 @@ export interface components {
             title: string;
             /** Uses */
             uses: ("rebuild" | "load")[];
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "read" | "pushed when asked" | "pushed by itself" | "handed in";
         };
         /** PasskeyBegun */
         PasskeyBegun: {

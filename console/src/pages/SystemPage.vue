@@ -9,6 +9,7 @@ import BackupTable from "../components/BackupTable.vue";
 import CensusLine from "../components/CensusLine.vue";
 import DoubtedBackup from "../components/DoubtedBackup.vue";
 import FindingList from "../components/FindingList.vue";
+import PieceTable from "../components/PieceTable.vue";
 import RetireDialog from "../components/RetireDialog.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import StateWord from "../components/StateWord.vue";
@@ -38,6 +39,8 @@ const handIns = useQuery({
   queryKey: ["hand-ins", name],
   queryFn: () => get(client.GET("/api/v1/systems/{name}/hand-ins", { params: { path } })),
 });
+const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => get(client.GET("/api/v1/kinds")) });
+const kind = computed(() => kinds.data.value?.items.find((item) => item.name === system.data.value?.kind));
 const status = useQuery({ queryKey: ["status"], queryFn: () => get(client.GET("/api/v1/status")) });
 const probe = useMutation({
   mutationFn: () => get(client.POST("/api/v1/systems/{name}/probe", { params: { path } })),
@@ -198,6 +201,8 @@ const now = computed(() => status.data.value?.at ?? new Date(serviceNow()).toISO
         </li>
       </ul>
     </template>
+
+    <PieceTable v-if="kind" :parts="kind.parts" />
 
     <div class="grid gap-x-10 md:grid-cols-2">
       <SystemRelations v-if="relations.data.value" :relations="relations.data.value" :now="now" />

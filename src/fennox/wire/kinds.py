@@ -17,6 +17,7 @@ class PartShown(Shown):
     default: bool
     needs: list[str] = Field(description="Parts that are taken along.")
     uses: list[Literal["rebuild", "load"]]
+    way: Literal["read", "pushed when asked", "pushed by itself", "handed in"]
     overwrites: str
     documents: list[str]
 

@@ -199,6 +199,60 @@ def test_practice_never_meets_the_set(kelp: ProtectedSet) -> None:
     assert kelp.others[0].state() == before
 
 
+@pytest.mark.parametrize(
+    ("more", "said"),
+    [
+        ({"claim": "crew"}, "A claim is of a copy that wins"),
+        ({"claim": "crew", "peers": "yield"}, "A claim is of a copy that wins"),
+        ({"peers": "win", "purpose": "practise"}, "never meets the peers"),
+    ],
+)
+def test_a_decision_that_would_not_be_heeded_is_refused(
+    kelp: ProtectedSet, more: dict[str, str], said: str
+) -> None:
+    backup, new = kelp.first.take(), kelp.first.fresh()
+    with pytest.raises(ProblemError, match=said):
+        kelp.first.client.draft(kelp.wanted(backup, new, **more))
+
+
+def test_a_claim_of_what_the_backup_does_not_hold_is_refused(kelp: ProtectedSet) -> None:
+    backup, new = kelp.first.take(), kelp.first.fresh()
+    wanted = kelp.wanted(backup, new, peers="win", claim="cargo")
+    run = kelp.first.service.ended(kelp.first.client.draft(wanted).id)
+    assert run.state == "failed"
+    assert "The backup holds no cargo" in run.reason
+
+
+def test_two_members_are_not_restored_at_once(kelp: ProtectedSet) -> None:
+    backup, new, other = kelp.first.take(), kelp.first.fresh(), kelp.first.fresh()
+    client, service = kelp.first.client, kelp.first.service
+    systems = {one.address: one.name for one in client.systems(kind="kelp-member")}
+    second = systems[kelp.others[0].address]
+    run = service.ended(client.take(NewTake(system=second)).id)
+    theirs = str(came_to(run, "backup"))
+    first = kelp.draft(backup, new, peers="win")
+    then = kelp.draft(theirs, other, peers="win", login=f"{kelp.first.name}-new")
+    waiting = service.ended(client.start_restore(first).id)
+    assert waiting.state == "waiting"
+    with pytest.raises(ProblemError, match="a member of the same set, is being restored"):
+        client.start_restore(then)
+
+
+def test_a_second_restore_of_a_set_sees_what_the_first_one_raised(kelp: ProtectedSet) -> None:
+    backup = kelp.first.take()
+    new = kelp.first.fresh()
+    kelp.first.machine.lose()
+    first = kelp.draft(backup, new, peers="win")
+    assert came_to(restored(kelp, first, new), "proved")
+    other = kelp.first.fresh()
+    second = shown(kelp, kelp.draft(backup, other, peers="win")).replica
+    assert second is not None
+    assert second.raised > max(
+        int(number) for one in second.numbers for number in one.peers.values()
+    )
+    assert all(int(n) > 100_000 for one in second.numbers for n in one.peers.values())
+
+
 def test_a_peer_that_is_away_is_unknown(kelp: ProtectedSet) -> None:
     backup, new = kelp.first.take(), kelp.first.fresh()
     away = kelp.others[1]

@@ -54,6 +54,13 @@ def test_files_are_followed_wherever_a_look_up_points(logline: Logline) -> None:
     assert "/etc/passwd" not in held, "nothing that no look-up points to"
 
 
+def test_a_path_with_dots_is_not_followed(logline: Logline) -> None:
+    where = {"file": "/srv/lookups/../../etc/shadow"}
+    logline.machine.request("PUT", "/objects/lookup%20berths", where)
+    held = [one.path for one in logline.client.documents(logline.take())]
+    assert not [path for path in held if "shadow" in path]
+
+
 def test_a_file_that_is_not_there_is_said(logline: Logline) -> None:
     (logline.machine.server.folder / "srv/lookups/ports.csv").unlink()
     found = {one.code: one.text for one in logline.client.backup(logline.take()).findings}

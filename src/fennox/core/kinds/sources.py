@@ -295,6 +295,17 @@ class PartModel(KindModel):
         return self
 
     @property
+    def way(self) -> Literal["read", "pushed when asked", "pushed by itself", "handed in"]:
+        """How its documents come to Fennox."""
+        match _way(self.source[0]):
+            case "handed in":
+                return "handed in"
+            case "pushed":
+                return "pushed by itself"
+            case "read":
+                return "pushed when asked" if self.asks_for_push else "read"
+
+    @property
     def handed_in(self) -> bool:
         return _way(self.source[0]) == "handed in"
 

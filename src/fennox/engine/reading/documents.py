@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 from collections.abc import AsyncGenerator
 from contextlib import aclosing, nullcontext
 from glob import escape
@@ -82,7 +83,9 @@ async def _named(capture: Capture, group: list[_Keyed]) -> list[_Keyed]:
             expressions.values, source.named_by, capture.evidence
         )
         fits = fitting(source.files or [])
-        paths = [escape(path) for path in dict.fromkeys(drawn) if fits(path)]
+        # a path with dots would pass by the patterns, and by what other parts leave out
+        plain = [path for path in dict.fromkeys(drawn) if posixpath.normpath(path) == path]
+        paths = [escape(path) for path in plain if fits(path)]
         if paths:
             found.append((key, part, source.model_copy(update={"files": paths})))
     return found

@@ -90,6 +90,7 @@ async def target(
         )
     parts_to_take(kind, wanted.parts)
     must_be_places(kind, wanted.place)
+    _must_be_decided(wanted)
     known = spare or system
     address = _address(kind, system, spare, wanted)
     await _must_be_named(session, system, address, wanted)
@@ -118,6 +119,20 @@ async def target(
             key = wanted.entrance.key or same
             at_entrance = await login_uses.aimed(session, who, by, there, key)
     return AimedDraft(backup, system, spare, kind, wanted.purpose, use, entrance, at_entrance)
+
+
+def _must_be_decided(wanted: NewDraft) -> None:
+    """Raises BadInput for a decision about peers that would not be heeded."""
+    if wanted.claim and wanted.peers != "win":
+        raise BadInput(
+            "A claim is of a copy that wins.", "Give --peers win with --claim.", field="claim"
+        )
+    if wanted.peers is not None and wanted.purpose in ("practise", "seed"):
+        raise BadInput(
+            "A copy for practice, or of a new system, never meets the peers.",
+            "Leave --peers away.",
+            field="peers",
+        )
 
 
 def must_be_places(kind: Kind, wanted: Mapping[str, str]) -> None:

@@ -20,6 +20,7 @@ from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.people.persons import Person
 from fennox.service.queries.lookups import find_sheet
+from fennox.service.restores import peers
 from fennox.service.restores.ending import suspension
 from fennox.service.runs import new_runs, progress_log, queue
 from fennox.wire.restores import SheetAnswer
@@ -177,6 +178,7 @@ async def begin(context: Context, session: AsyncSession, row: SheetRow, by: str)
 
 async def _must_be_alone(session: AsyncSession, row: SheetRow, address: str) -> None:
     """One system's runs are sequential, but restores of two systems may have the same target."""
+    await peers.must_be_alone(session, row)
     await session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"restore|{address}"))))
     others = (
         select(SheetRow.id)

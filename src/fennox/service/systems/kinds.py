@@ -23,6 +23,7 @@ def parts_of(kind: Kind) -> list[PartShown]:
             default=part.default,
             needs=part.needs,
             uses=part.uses,
+            way=part.way,
             overwrites=part.overwrites,
             documents=in_sentences.documents(part),
         )
