@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 
 import pytest
@@ -79,6 +80,20 @@ def test_started_too_early_the_peers_overwrite_a_restored_copy(members: list[Kel
     one.choose("ordinary")
     assert dict(one.state()) != restored
     assert one.state() == members[1].state()
+
+
+def test_a_save_of_an_earlier_night_is_the_newest_once_it_is_loaded(
+    members: list[KelpServer],
+) -> None:
+    one = members[0]
+    one.save_now()
+    [save] = (one.folder / "var/lib/kelp/saves").glob("*.kelp")
+    told = json.loads(save.read_text())
+    other = members[1]
+    other.choose("repair")
+    other.do("load", feed=json.dumps({**told, "made": "2026-01-31 02:00"}))
+    assert [one["name"] for one in other.told("list")["saves"]] == ["save-20260131.kelp"]
+    assert other.told("list")["unsaved"] == []
 
 
 @pytest.mark.parametrize("claim", ["all", "crew", "crew/anna"])

@@ -178,7 +178,11 @@ def load() -> None:
         raise Refused(f"this is a save of {version}, and here is {VERSION}")
     keep(held)
     night = told["made"].partition(" ")[0].replace("-", "")
-    (SAVES / f"save-{night}.kelp").write_text(json.dumps(told, indent=1))
+    own = SAVES / f"save-{night}.kelp"
+    for later in SAVES.iterdir():
+        if later.name > own.name:  # of what it was before
+            later.unlink()
+    own.write_text(json.dumps(told, indent=1))
 
 
 def claim(name: str, by: int) -> str:
