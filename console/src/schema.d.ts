@@ -4439,6 +4439,11 @@ export interface components {
             /** Backup */
             backup: string;
             /**
+             * Beside
+             * @description The login of the further way to the target, if not the system's.
+             */
+            beside?: string | null;
+            /**
              * Claim
              * @description The subtree or object that wins by itself; empty: all.
              * @default

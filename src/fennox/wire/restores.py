@@ -86,6 +86,10 @@ class NewDraft(Wanted):
     claim: str = Field(
         default="", description="The subtree or object that wins by itself; empty: all."
     )
+    beside: Noun | None = Field(
+        default=None,
+        description="The login of the further way to the target, if not the system's.",
+    )
     entrance: EntranceWanted = EntranceWanted()
     wait: bool = Field(
         default=True, description="Line up behind an active run of the system; else it is refused."

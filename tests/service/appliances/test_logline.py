@@ -7,6 +7,8 @@ import pytest
 from fennox.client.api import ProblemError
 from fennox.wire.backups import NewTake
 from fennox.wire.machines.enrolling import SystemChange
+from fennox.wire.stores import NewLogin
+from saltmere.linux import new_key_pair
 from saltmere.logline.machine import ADDON, LoglineMachine
 from tests.engine.keeper import shipped_text
 from tests.service.appliances.conftest import Protected
@@ -113,6 +115,25 @@ def test_a_system_without_the_second_login_says_what_to_do(logline: Logline) -> 
             logline.name, SystemChange(settings={"shell-login": "nobody-at-all"})
         )
     assert "nobody-at-all does not exist" in str(error.value)
+
+
+def test_a_new_machine_has_another_login_for_its_shell(
+    logline: Logline, key_pair: tuple[str, str]
+) -> None:
+    client, name = logline.client, logline.name
+    private, public = new_key_pair("installer")
+    client.add_login(NewLogin(name=f"{name}-installer", account="root", private_key=private))
+    backup, new = logline.take(), with_addon(logline.fresh())
+    new.server.write("/root/.ssh/authorized_keys", public)
+    refused = client.sheet(logline.draft(backup, new)).sheet
+    assert any("refuses the account root" in one.text for one in refused.findings)
+    sheet = logline.draft(backup, new, beside=f"{name}-installer")
+    said = [one.text for one in client.sheet(sheet).sheet.findings]
+    assert not any("refuses the account root" in text for text in said), said
+    logline.restore(sheet)
+    client.accept_restore(sheet)
+    assert client.system(name).settings["shell-login"] == f"{name}-installer"
+    logline.take()
 
 
 def test_a_kind_is_tried_by_both_ways(logline: Logline, key_pair: tuple[str, str]) -> None:

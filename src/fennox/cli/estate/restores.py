@@ -86,6 +86,7 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
                     place=places,
                     peers=arguments.peers,
                     claim=arguments.claim or "",
+                    beside=arguments.beside_login,
                     entrance=entrance,
                     wait=not arguments.no_wait,
                 )

@@ -64,6 +64,12 @@ def _restore_draft(restore: Sub) -> None:
         "--claim", metavar="NAME", help="the subtree or object that wins by itself, instead of all"
     )
     draft.add_argument(
+        "--beside-login",
+        metavar="LOGIN",
+        help="of a kind with a further way (SSH beside HTTPS): its login at the target, if not the"
+        " system's",
+    )
+    draft.add_argument(
         "--entrance",
         metavar="ADDRESS",
         help="where the steps go, for kinds with an entrance of their own for that",

@@ -73,6 +73,7 @@ class DraftOrder(_Order):
     # of a member of a replicated set: whose copy wins, and what wins by itself
     stance: Stance | None = None
     claim: str = ""
+    beside: str = ""  # name of the login of the further way, if not the system's
     returns: str | None = None
     begin: bool = False
     again: str | None = None

@@ -35,6 +35,7 @@ async def accept(context: Context, session: AsyncSession, row: SheetRow, who: Pe
     match sheet.purpose:
         case "repair" | "replace":
             await _becomes(session, system, row, sheet)
+            system.settings = {**system.settings, **_further_login(context, sheet)}
             await _note_joined(context, session, row, sheet, who)
         case "seed":
             await _enrol(context, session, system, row, sheet, who)
@@ -54,6 +55,13 @@ def _why_not(sheet: Sheet) -> str:
     if sheet.state != "proved":
         return f"The restore is {sheet.state}; only a proved one can be accepted."
     return f"There is nothing to accept: nothing of {sheet.system_name} changes."
+
+
+def _further_login(context: Context, sheet: Sheet) -> dict[str, str]:
+    """The setting with the login of the further way, as the restored machine has it."""
+    way = context.kinds.kind(sheet.kind)[0].beside
+    given = sheet.secrets.get(way.login) if way is not None else None
+    return {way.login: given} if way is not None and given else {}
 
 
 async def _becomes(session: AsyncSession, system: System, row: SheetRow, sheet: Sheet) -> None:
@@ -101,7 +109,7 @@ async def _enrol(
             key=place.key,
             site=like.site,
             labels=list(like.labels),
-            settings=dict(like.settings),
+            settings={**like.settings, **_further_login(context, sheet)},
             needs=list(like.needs),
             via_id=like.via_id,
             patience=like.patience,

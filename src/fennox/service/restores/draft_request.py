@@ -101,7 +101,10 @@ async def target(
     )
     own_key = known.key if address == known.address else None
     use = await login_uses.aimed(session, who, login, address, wanted.key or own_key)
-    meant = login_uses.logins_in(kind, system.settings).values()
+    settings = dict(system.settings)
+    if wanted.beside is not None:
+        settings |= _further_login(kind, (await named(session, Login, wanted.beside)).name)
+    meant = login_uses.logins_in(kind, settings).values()
     await login_uses.aimed_as_secrets(session, who, meant, use.address, use.key)
     await login_uses.must_be_nobody_elses(session, who, system, use.address, use.key, spare)
     entrance = kind.restore.entrance if kind.restore is not None else None
@@ -119,6 +122,12 @@ async def target(
             key = wanted.entrance.key or same
             at_entrance = await login_uses.aimed(session, who, by, there, key)
     return AimedDraft(backup, system, spare, kind, wanted.purpose, use, entrance, at_entrance)
+
+
+def _further_login(kind: Kind, login: str) -> dict[str, str]:
+    if kind.beside is None:
+        raise BadInput(f"{kind.title} has no further way.", "Leave it away.", field="beside")
+    return {kind.beside.login: login}
 
 
 def _must_be_decided(wanted: NewDraft) -> None:
@@ -287,6 +296,7 @@ async def enqueue(
             new_name=wanted.new_name,
             stance=wanted.peers,
             claim=wanted.claim,
+            beside=wanted.beside or "",
         ),
         new_runs.About(system_id=(aimed.spare or aimed.system).id),
         by=by,

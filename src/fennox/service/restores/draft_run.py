@@ -112,7 +112,8 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     system = material.system
     kind, _ = context.kinds.kind(system.kind)
     parts = await _parts(material, kind, order)
-    target = await _look(context, material, kind, parts, order.target, journal)
+    meant = _settings(kind, order, system.settings if back is None else back.data.all_settings())
+    target = await _look(context, material, kind, parts, order.target, meant, journal)
     await journal.step("Compare it with the backup and write the run sheet")
     settings = values_of(kind, dict(system.settings) if back is None else back.data.settings)
     backup, found = await _placed(context, material, kind, parts, target, order, settings)
@@ -129,8 +130,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     intent = planning.Intent(order.purpose, spare, order.new_name, way_back)
     sheet = planning.plan(kind, intent, source, target, parts, settings, entrance)
     sheet.seen_login = said_of_login(material.target_login)
-    own = system.settings if back is None else back.data.secrets
-    sheet.secrets = login_uses.logins_in(kind, own)
+    sheet.secrets = login_uses.logins_in(kind, meant)
     sheet.seen_secrets = await said_of_secrets(context, sheet.secrets)
     at_entrance = order.entrance if entrance is not None else None
     async with context.session() as session:
@@ -169,18 +169,28 @@ async def _replica(
     return replicating.planned(kind, head.census, found, stance, order.claim)
 
 
+def _settings(kind: Kind, order: DraftOrder, settings: Mapping[str, str]) -> dict[str, str]:
+    """With the target's own login of the further way, if a person gave one."""
+    own = {kind.beside.login: order.beside} if kind.beside is not None and order.beside else {}
+    return {**settings, **own}
+
+
 async def _look(
-    context: Context, material: Material, kind: Kind, parts: list[str], aim: Aim, journal: Journal
+    context: Context,
+    material: Material,
+    kind: Kind,
+    parts: list[str],
+    aim: Aim,
+    settings: dict[str, str],
+    journal: Journal,
 ) -> Target:
-    system, login = material.system, material.target_login
+    login = material.target_login
     place = Place(address=aim.address, account=login.account, key=aim.key)
     await journal.step(f"Look at the target at {place.address}")
-    use = login_uses.of_sheet(kind, place, login, system.settings)
+    use = login_uses.of_sheet(kind, place, login, settings)
     link = await context.machines.connect(kind, use, material.way)
     try:
-        return await look_at_target(
-            kind, link, place, dict(system.settings), parts, context.readings
-        )
+        return await look_at_target(kind, link, place, settings, parts, context.readings)
     finally:
         await link.close()
 

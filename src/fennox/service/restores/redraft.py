@@ -49,6 +49,7 @@ async def request(
         purpose=data.purpose,
         spare=row.spare_id,
         new_name=data.new_name,
+        beside=data.secrets.get(kind.beside.login, "") if kind.beside is not None else "",
         stance=data.replica.stance if data.replica is not None else None,
         claim=data.replica.claim if data.replica is not None else "",
         returns=data.returns,
