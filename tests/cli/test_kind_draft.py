@@ -37,6 +37,7 @@ def test_a_package_becomes_a_kind_that_can_be_tried(
         pytest.skip("SKIPPED: vsftpd is not installed, so no kind is drafted of a real package")
     server = install("harbour-ftp")
     bring(server, "vsftpd")
+    (server.folder / "etc/vsftpd.conf").chmod(0o600)
     service.file("root-key", key_pair[0])
     with service.proved() as client:
         client.add_login(NewLogin(name="root", account="root", private_key=key_pair[0]))
@@ -56,7 +57,7 @@ def test_a_package_becomes_a_kind_that_can_be_tried(
     how = ["--on", where, "--account", "root", "--key", "root-key", "--accept-key", server.host_key]
     tried = service.fennox("kind", "try", "vsftpd.toml", *how, "--part", "vsftpd", "--documents")
     assert tried.returncode == 0, tried.stderr
-    assert "/etc/vsftpd.conf" in tried.stdout
+    assert "/etc/vsftpd.conf (secret)" in tried.stdout
     for package, said, code in (
         ("tide-gauge", "is not installed", 3),
         ("x;reboot", "is no name", 2),

@@ -14,12 +14,13 @@ LISTED = "/.\n/etc\n/etc/init.d\n/lib/systemd/system/vsftpd.service\n/usr/sbin/v
 
 
 def test_a_draft_is_a_kind_without_a_mistake() -> None:
-    facts = facts_from("vsftpd", [TOLD, LISTED, ""])
+    facts = facts_from("vsftpd", [TOLD, LISTED, "/etc/vsftpd.conf\n/etc/init.d/somebodys\n"])
     assert settings_of(facts) == ["/etc/vsftpd.conf"]
     kind, found = mistakes(drafted(facts, "harbour-ftp"), shipped_text)
     assert found == []
     assert kind is not None
     assert (kind.name, [part.name for part in kind.part][-1]) == ("vsftpd-server", "vsftpd")
+    assert kind.part_named("vsftpd").secrets == ["/etc/vsftpd.conf"]
     assert kind.settings["vsftpd-restart"].default == "systemctl restart vsftpd"
 
 

@@ -97,7 +97,16 @@ def test_the_proof_is_of_what_the_backup_decides(stance: str, claim: str) -> Non
     if stance == "yield":
         assert kept == []
         assert theirs == ["contents, which the peers decide"]
-    elif stance == "win" and claim == "crew":
-        assert [one.missing for one in kept] == [["crew/anna 1"]]
-    elif stance == "apart" or not claim:
+    elif stance == "win" and claim:
+        assert [one.name for one in kept] == [f"contents in {claim}"]
+        assert theirs == [f"contents outside {claim}, which the peers decide"]
+    else:
         assert kept == [item]
+
+
+def test_only_what_is_claimed_is_counted() -> None:
+    plan = replicating.ReplicaPlan(stance="win", claim="crew")
+    census = {"contents": ["crew/anna 1", "piers/holm 2"], "peers": ["quay"]}
+    held = {"contents": ["crew/anna 1"], "peers": ["quay"]}
+    assert replicating.claimed(RULE, plan, census) == held
+    assert replicating.claimed(RULE, plan.model_copy(update={"claim": ""}), census) == census

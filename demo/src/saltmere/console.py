@@ -9,6 +9,7 @@ import argparse
 import os
 import subprocess
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 
 
@@ -27,6 +28,12 @@ def inside(folder: Path) -> int | None:
     return None
 
 
+def entering(pid: int, words: Sequence[str]) -> list[str]:
+    """The command that runs these words inside the server of this PID 1."""
+    own_user = [] if os.getuid() == 0 else ["-U", "--preserve-credentials"]
+    return ["nsenter", "-t", str(pid), *own_user, "-m", "-p", "-r", "-w", *words]
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
@@ -37,9 +44,7 @@ def main() -> None:
     found = inside(given.folder)
     if found is None or not given.command:
         sys.exit(f"{given.folder} is no running server, or there is no command.")
-    own_user = [] if os.getuid() == 0 else ["-U", "--preserve-credentials"]
-    entered = ["nsenter", "-t", str(found), *own_user, "-m", "-p", "-r", "-w", *given.command]
-    sys.exit(subprocess.run(entered, check=False).returncode)
+    sys.exit(subprocess.run(entering(found, given.command), check=False).returncode)
 
 
 if __name__ == "__main__":

@@ -283,10 +283,6 @@ The restore will ask for packages on the fresh machine; this installs them there
 
     python -m saltmere.install {fresh.folder} cron nginx-light saltmere-booking
 
-What somebody does at a machine, such as choosing Kelp's repair mode:
-
-    python -m saltmere.console {estate.services.fresh["kelp-member"].folder} kelp mode repair
-
 Ctrl C stops everything; `make demo` goes on with what is there, `make demo-reset` begins again.
 """,
             flush=True,

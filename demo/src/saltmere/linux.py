@@ -27,6 +27,7 @@ from pathlib import Path
 import asyncssh
 
 from saltmere import hardware
+from saltmere.console import entering
 
 SSH_RESTART = "kill -HUP 1"
 
@@ -273,10 +274,8 @@ class LinuxServer:
 
     def run(self, *words: str, feed: str = "") -> str:
         """A command on the running server's own console; its output."""
-        [inside] = self._inside()
-        own_user = [] if os.getuid() == 0 else ["-U", "--preserve-credentials"]
         done = subprocess.run(
-            ["nsenter", "-t", str(inside), *own_user, "-m", "-p", "-r", "-w", *words],
+            entering(self._inside()[0], words),
             input=feed,
             capture_output=True,
             text=True,

@@ -105,7 +105,8 @@ def test_a_subtree_wins_by_itself(kelp: ProtectedSet) -> None:
     assert after["piers/holm"] != before["piers/holm"]
     proof = shown(kelp, sheet).proof
     assert proof is not None
-    assert "contents in crew" in [one.name for one in proof.lists]
+    [crew] = [one for one in proof.lists if one.name == "contents in crew"]
+    assert (crew.backup, crew.after) == (3, 3), "nothing of other subtrees is counted"
     assert "contents outside crew, which the peers decide" in proof.left_out_lists
 
 
@@ -258,7 +259,7 @@ def test_a_peer_that_is_away_is_unknown(kelp: ProtectedSet) -> None:
     away = kelp.others[1]
     away.stop()
     found = notes(kelp, kelp.draft(backup, new, peers="win"))
-    assert f"How far {away.host} is is not known" in found["peer-unseen"]
+    assert f"It is not known how far {away.host} is" in found["peer-unseen"]
 
 
 def test_a_member_that_fell_behind_is_said(kelp: ProtectedSet) -> None:

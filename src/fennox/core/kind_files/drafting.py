@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from string import Template
 
 from fennox.core.errors import NotFound
+from fennox.core.kinds.expressions import fitting
 from fennox.core.words import first_few
 
 _STATE = ("/var/lib/", "/srv/", "/var/spool/", "/var/cache/")
@@ -17,7 +18,9 @@ _PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]+")
 
 @dataclass(frozen=True)
 class PackageFacts:
-    """What dpkg says of an installed package. ``hidden``: its files that others may not read."""
+    """What dpkg says of an installed package. ``hidden``: files that others may not read, in the
+    folders that it shares with others as well.
+    """
 
     package: str
     version: str
@@ -41,7 +44,9 @@ def is_package(name: str) -> bool:
 
 def questions(package: str) -> list[list[str]]:
     """Commands whose outputs :func:`facts_from` reads, in this order."""
-    own = 'for at in $(dpkg-query -L "$1" | grep "^/etc/."); do [ -d "$at" ] && echo "$at"; done'
+    hidden = (
+        'for at in $(dpkg-query -L "$1" | grep "^/etc/."); do find "$at" -type f ! -perm -o=r; done'
+    )
     return [
         [
             "dpkg-query",
@@ -51,7 +56,7 @@ def questions(package: str) -> list[list[str]]:
             package,
         ],
         ["dpkg-query", "-L", package],
-        ["sh", "-c", f"{own} | xargs -r -I@ find @ -type f ! -perm -o=r", "sh", package],
+        ["sh", "-c", hidden, "sh", package],
     ]
 
 
@@ -207,6 +212,7 @@ def drafted(facts: PackageFacts, system: str) -> str:
     """
     package, part = facts.package, _key(facts.package)
     settings, data = settings_of(facts), data_of(facts)
+    hidden = sorted(filter(fitting(settings), set(facts.hidden)))
     own = {"part": _said(part), "quoted": _said(package), "package": package, "system": system}
     head = {
         "version": facts.version,
@@ -217,7 +223,7 @@ def drafted(facts: PackageFacts, system: str) -> str:
     taken = {
         "settings_title": _said(f"Settings of {package}"),
         "overwrites": _said(_overwrites(settings)),
-        "secrets": _SECRETS.substitute(hidden=_said(sorted(facts.hidden))) if facts.hidden else "",
+        "secrets": _SECRETS.substitute(hidden=_said(hidden)) if hidden else "",
         "files": _said(settings),
         "first": _said(settings[0]),
         "document": _said(f"{part}/version.txt"),

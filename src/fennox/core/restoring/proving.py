@@ -9,7 +9,9 @@ from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Head
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression, PartModel
+from fennox.core.restoring import replicating
 from fennox.core.restoring.proof import CheckProof, ListProof, Proof
+from fennox.core.restoring.replicating import ReplicaPlan
 from fennox.core.restoring.sheet import Sheet
 
 
@@ -72,6 +74,20 @@ def compare_census(
     return [
         item for item in _compared(kind, parts, head, fresh, after) if item.name not in kind.machine
     ]
+
+
+def decided_lists(
+    plan: ReplicaPlan | None, kind: Kind, parts: list[str], head: Head, fresh: Census, after: Census
+) -> tuple[list[ListProof], list[str]]:
+    """As :func:`compare_census`, of what the backup decides, and the names of what the peers of a
+    replicated set decide.
+    """
+    rule = kind.replicas
+    ours, before, now = (
+        replicating.claimed(rule, plan, census) for census in (head.census, fresh, after)
+    )
+    of_claim = head.model_copy(update={"census": ours})
+    return replicating.decided(rule, plan, compare_census(kind, parts, of_claim, before, now))
 
 
 def of_the_machine(

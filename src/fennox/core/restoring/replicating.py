@@ -158,7 +158,7 @@ def _value(number: str) -> Decimal:
 
 
 def in_scope(rule: Replicas, claim: str, name: str) -> bool:
-    if not claim or name == claim or claim == _EVERYTHING:
+    if not claim or name == claim:
         return True
     return name.startswith(f"{claim}/") if rule.scope_is == "before" else name.endswith(f",{claim}")
 
@@ -178,6 +178,11 @@ def overtaken(plan: ReplicaPlan, peers: Peers, rule: Replicas) -> str:
     return ""
 
 
+def unseen_now(peers: Peers) -> list[str]:
+    """Peers that cannot be read any more, each with the reason."""
+    return [f"{host}: {told}" for host, told in sorted(peers.items()) if isinstance(told, str)]
+
+
 def _winner(
     rule: Replicas, stance: Stance | None, claim: str, name: str, ours: str, theirs: Sequence[str]
 ) -> Winner:
@@ -187,7 +192,7 @@ def _winner(
         return "undecided"
     if stance == "win" and in_scope(rule, claim, name):
         return "restored copy"
-    if stance == "win" and in_scope(rule, name, claim):
+    if stance == "win" and (name == _EVERYTHING or in_scope(rule, name, claim)):
         return "the claimed part alone"
     if not theirs:
         return "unknown"
@@ -227,7 +232,7 @@ def findings(kind: Kind, plan: ReplicaPlan | None) -> Iterator[Finding]:
         yield _say(
             "warning",
             "peer-unseen",
-            f"How far {host} is is not known: {why}",
+            f"It is not known how far {host} is: {why}",
             "Look at it yourself before you begin.",
         )
     ahead = [one.name for one in plan.numbers if one.winner == "restored copy"]
@@ -242,8 +247,8 @@ def findings(kind: Kind, plan: ReplicaPlan | None) -> Iterator[Finding]:
         yield _say(
             "note",
             "replica-raised",
-            f"Its numbers are raised by {plan.raised}: more than any peer has, and {rule.margin}"
-            " for what they do meanwhile.",
+            f"Its numbers are raised by {plan.raised}: more than any peer that was read has, and"
+            f" {rule.margin} for what they do meanwhile.",
         )
 
 
@@ -251,10 +256,24 @@ def _say(severity: Severity, code: str, text: str, remedy: str = "") -> Finding:
     return Finding(severity=severity, code=code, text=text, remedy=remedy)
 
 
+def claimed(rule: Replicas | None, plan: ReplicaPlan | None, census: Census) -> Census:
+    """Without the names that are not claimed, in the lists that the winner decides."""
+    if rule is None or plan is None or plan.stance != "win" or not plan.claim:
+        return census
+    return {
+        listed: [name for name in names if in_scope(rule, plan.claim, name)]
+        if listed in rule.lists
+        else names
+        for listed, names in census.items()
+    }
+
+
 def decided(
     rule: Replicas | None, plan: ReplicaPlan | None, lists: list[ListProof]
 ) -> tuple[list[ListProof], list[str]]:
-    """The lists that the backup decides, and the names of those that the peers decide."""
+    """The lists that the backup decides, and the names of those that the peers decide.
+    ``lists``: of what is :func:`claimed`.
+    """
     if rule is None or plan is None:
         return lists, []
     kept, theirs = [], []
@@ -268,9 +287,7 @@ def decided(
         elif not plan.claim or plan.stance == "apart":
             kept.append(item)
         else:
-            missing = [name for name in item.missing if in_scope(rule, plan.claim, name)]
-            named = f"{item.name} in {plan.claim}"
-            kept.append(item.model_copy(update={"name": named, "missing": missing}))
+            kept.append(item.model_copy(update={"name": f"{item.name} in {plan.claim}"}))
             theirs.append(f"{item.name} outside {plan.claim}, which the peers decide")
     return kept, theirs
 

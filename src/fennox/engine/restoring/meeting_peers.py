@@ -51,5 +51,10 @@ class PeerMeeting:
         raises = any("{raise}" in word for word in model.run or [])
         if rule is None or plan is None or not raises:
             return
-        if late := replicating.overtaken(plan, await self.see_peers(self.reached.sheet), rule):
+        peers = await self.see_peers(self.reached.sheet)
+        for said in replicating.unseen_now(peers):
+            await self.journal.log(
+                "warning", f"Whether it still wins over this one is unknown: {said}"
+            )
+        if late := replicating.overtaken(plan, peers, rule):
             raise FarSideFailed(late, "Draft it anew: fennox restore redraft SHEET.")

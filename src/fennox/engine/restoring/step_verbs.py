@@ -320,8 +320,7 @@ class StepVerbs:
         after = await self._reached.look(self.sheet.parts)
         head = await self._backup.head()
         facts = (self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census)
-        rule, plan = self.kind.replicas, self.sheet.replica
-        lists, theirs = replicating.decided(rule, plan, proving.compare_census(*facts))
+        lists, theirs = proving.decided_lists(self.sheet.replica, *facts)
         lists += await self._written_documents(after)
         lists += proving.kept_documents(self.sheet, after.documents)
         left_out = [*proving.not_proved(self.kind, self.sheet.parts, head, lists), *theirs]

@@ -79,6 +79,7 @@ class Connections:
             kept=kept,
             secrets=secrets,
         )
+        link.beside = None  # a kept one may have had that of another system
         if isinstance(kind, Kind) and kind.beside is not None:
             link.beside = SecondLink(partial(self._beside, kind, use, way, link, secrets))
         return link
