@@ -108,6 +108,7 @@ def pytest_collection_finish() -> None:
     """What stays for the whole run is not searched for garbage again and again."""
     gc.collect()
     gc.freeze()
+    programs.seldom_collect()
 
 
 @pytest.fixture

@@ -13,6 +13,7 @@ from sqlalchemy.orm import configure_mappers
 
 import fennox.catalogue.models
 from fennox.service.people import passwords
+from tests import programs
 
 __all__ = ["fennox", "zxcvbn"]
 
@@ -40,3 +41,4 @@ configure_mappers()
 build_shapes()
 gc.collect()
 gc.freeze()
+programs.seldom_collect()
