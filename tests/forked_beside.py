@@ -41,8 +41,8 @@ def _become(module: str, given: Sequence[str], kept: Sequence[int]) -> NoReturn:
     code = 1
     try:
         signal.set_wakeup_fd(-1)
-        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-            signal.signal(number, signal.SIG_DFL)
+        for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            signal.signal(each, signal.SIG_DFL)
         low = 3
         for number in (*sorted(kept), os.sysconf("SC_OPEN_MAX")):
             os.closerange(low, number)
