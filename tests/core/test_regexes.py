@@ -16,10 +16,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core.kinds import regexes
+from fennox.core import regexes
 from fennox.core.kinds.expressions import Evidence, values
-from fennox.core.kinds.regexes import TooSlow, Unreadable, compiled
 from fennox.core.kinds.sources import Expression
+from fennox.core.regexes import TooSlow, Unreadable, compiled
 
 _FIELDS = ("regex", "lines", "names", "heading", "version_form", "expect", "fits", "without")
 

@@ -35,7 +35,7 @@ from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.filling import calls_secret
 from fennox.core.kinds.literals import Shape
 from fennox.core.kinds.model import Kind
-from fennox.core.kinds.regexes import compiled
+from fennox.core.regexes import compiled
 
 Location = tuple[int | str, ...]
 

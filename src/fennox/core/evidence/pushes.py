@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.pushes import Push
-from fennox.core.kinds.regexes import compiled
+from fennox.core.regexes import compiled
 
 DIGESTS = {32: "md5", 40: "sha1", 64: "sha256", 96: "sha384", 128: "sha512"}
 """Algorithms of manifests, by the length of what they give as hex."""

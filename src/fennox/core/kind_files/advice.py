@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 
+from fennox.core import regexes
 from fennox.core.kind_files.consistency import Said, placed_steps
 from fennox.core.kind_files.expression_checks import placed_regexes
-from fennox.core.kinds import regexes
 from fennox.core.kinds.actions import Action, Ask, Request
 from fennox.core.kinds.commands import doubtful
 from fennox.core.kinds.expressions import PLACEHOLDER, patterns

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 import jsonpath_rfc9535
 from lxml import etree
 
+from fennox.core import regexes
 from fennox.core.kind_files.consistency import placed_steps, texts_of
-from fennox.core.kinds import regexes
 from fennox.core.kinds.expressions import IDENTITY
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path

@@ -24,7 +24,7 @@ from typing import NamedTuple
 import jsonpath_rfc9535
 from lxml import etree
 
-from fennox.core.kinds import regexes
+from fennox.core import regexes
 from fennox.core.kinds.sources import Expression, IniKey, Setting
 
 IDENTITY = ("id", "product", "version", "build", "platform", "name")

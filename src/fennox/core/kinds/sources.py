@@ -8,8 +8,8 @@ from pydantic import Field, model_validator
 
 from fennox.core.kinds.actions import Ask, KindModel, Words
 from fennox.core.kinds.pushes import Push
-from fennox.core.kinds.regexes import compiled
 from fennox.core.names import Noun
+from fennox.core.regexes import compiled
 
 Use = Literal["rebuild", "load"]
 SettingType = Literal[

@@ -10,12 +10,12 @@ from fennox.core.errors import BadInput
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import Evidence, fitting
-from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.rules import PlaceRule
 from fennox.core.names import printable
 from fennox.core.places.place_rewriting import Located, PlaceUnreadable, located, rewritten
 from fennox.core.places.placed import PlaceChoice, PlaceEntry, PlaceValue
 from fennox.core.places.sheet_model import RestorePurpose
+from fennox.core.regexes import compiled
 from fennox.core.words import first_few
 
 _SHOWN = 6  # values of a whole document that are shown

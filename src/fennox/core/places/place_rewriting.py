@@ -14,9 +14,9 @@ from typing import Any
 import jsonpath_rfc9535
 from lxml import etree
 
-from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.rules import PlaceRows, PlaceRule
 from fennox.core.kinds.sources import IniKey
+from fennox.core.regexes import compiled
 
 _WORD = re.compile(r"\S+")
 _SECTION = re.compile(r"\s*\[([^\]]*)\]\s*\Z")

@@ -8,7 +8,7 @@ from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Finding, Head
 from fennox.core.kinds.literals import VersionRule
 from fennox.core.kinds.model import Kind
-from fennox.core.kinds.regexes import compiled
+from fennox.core.regexes import compiled
 from fennox.core.restoring import proving
 from fennox.core.words import first_few, size
 

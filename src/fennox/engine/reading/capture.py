@@ -25,9 +25,9 @@ from fennox.core.kinds.expressions import (
 )
 from fennox.core.kinds.filling import filled_in, values_of
 from fennox.core.kinds.model import Kind
-from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
+from fennox.core.regexes import compiled
 from fennox.engine.drop import Drop
 from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.processes.evaluator_pool import Evaluates

@@ -27,9 +27,9 @@ from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled, wanted
 from fennox.core.kinds.filling import values_of
 from fennox.core.kinds.pushes import Push
-from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
+from fennox.core.regexes import compiled
 from fennox.engine.drop import Drop
 from fennox.engine.reading.capture import Capture, Captured, shell_of, watched, web_of
 from fennox.engine.reading.requests import body_of, one_value, poll_until

@@ -15,9 +15,9 @@ from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.filling import filled_in, values_of
 from fennox.core.kinds.model import Kind
-from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
+from fennox.core.regexes import compiled
 from fennox.core.restoring import (
     changed_facts,
     plan_inputs,

@@ -24,8 +24,8 @@ from fennox.core.evidence import evaluation
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.format.manifest import Finding, Severity
 from fennox.core.kinds.model import Kind
-from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import Hand, PartModel, Source
+from fennox.core.regexes import compiled
 from fennox.engine.takes import take_order
 from fennox.service.backups import note_delivery
 from fennox.service.machines.context import Context
