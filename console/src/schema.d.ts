@@ -597,6 +597,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deployments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Deployments
+         * @description New machines, newest first.
+         */
+        get: operations["list_deployments"];
+        put?: never;
+        /**
+         * Draft Deployment
+         * @description Start drafting a new machine for the system of a backup. Reads backup and host; changes
+         *     nothing.
+         */
+        post: operations["draft_deployment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deployments/{deployment}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Deployment
+         * @description One new machine: what it is made with, by which steps, and how far that is.
+         */
+        get: operations["show_deployment"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deployments/{deployment}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Deployment
+         * @description Make the machine, or go on where that failed.
+         */
+        post: operations["start_deployment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deployments/{deployment}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo Deployment
+         * @description Take the machine away from its host.
+         */
+        post: operations["undo_deployment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drop": {
         parameters: {
             query?: never;
@@ -3122,6 +3207,23 @@ export interface components {
             title: string;
         };
         /**
+         * ChosenValue
+         * @description What the machine is made with.
+         */
+        ChosenValue: {
+            /** Name */
+            name: string;
+            /**
+             * Origin
+             * @enum {string}
+             */
+            origin: "given" | "kind" | "backup" | "host";
+            /** Title */
+            title: string;
+            /** Value */
+            value: string;
+        };
+        /**
          * ClearWanted
          * @description A person's verdict on a doubtful backup.
          */
@@ -3430,6 +3532,141 @@ export interface components {
              * @default
              */
             because: string;
+        };
+        /**
+         * Deployment
+         * @description ``kind_version`` of the host's kind: its steps are these, and no later ones. ``address`` and
+         *     ``key``: where the machine answers, and by which key; empty: not known yet.
+         */
+        Deployment: {
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+            /**
+             * Findings
+             * @default []
+             */
+            findings: components["schemas"]["Finding"][];
+            /** Host Address */
+            host_address: string;
+            /** Host Name */
+            host_name: string;
+            /**
+             * Key
+             * @default
+             */
+            key: string;
+            /** Kind */
+            kind: string;
+            /** Kind Version */
+            kind_version: number;
+            /**
+             * Settings
+             * @default {}
+             */
+            settings: {
+                [key: string]: string;
+            };
+            /**
+             * State
+             * @default drafting
+             * @enum {string}
+             */
+            state: "drafting" | "draft" | "making" | "made" | "failed" | "taking away" | "taken away" | "not drafted";
+            /**
+             * Steps
+             * @default []
+             */
+            steps: components["schemas"]["MakingStep"][];
+            /** System Name */
+            system_name: string;
+            /**
+             * Undo
+             * @default []
+             */
+            undo: components["schemas"]["MakingStep"][];
+            /**
+             * Values
+             * @default []
+             */
+            values: components["schemas"]["ChosenValue"][];
+        };
+        /** DeploymentListed */
+        DeploymentListed: {
+            /**
+             * Address
+             * @description Where it answers; empty: it does not, or not yet.
+             */
+            address: string;
+            /** By */
+            by: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Host */
+            host: string;
+            /** Id */
+            id: string;
+            /**
+             * Name
+             * @description Of the machine on its host.
+             */
+            name: string;
+            /** State */
+            state: string;
+            /** System */
+            system: string;
+        };
+        /** DeploymentShown */
+        DeploymentShown: {
+            /** Acts */
+            acts: ("begin" | "continue" | "undo")[];
+            /** Backup */
+            backup: string;
+            /** By */
+            by: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            deployment: components["schemas"]["Deployment"];
+            /** Id */
+            id: string;
+            /** Run */
+            run: string;
+        };
+        /**
+         * DeployResult
+         * @description ``address``: where the new machine answers; empty: it does not. ``blockers``: of a draft.
+         */
+        DeployResult: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "draft" | "make" | "undo";
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+            /**
+             * Blockers
+             * @default 0
+             */
+            blockers: number;
+            /** Deployment */
+            deployment: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "deploy";
         };
         /** Discarded */
         Discarded: {
@@ -4258,6 +4495,43 @@ export interface components {
         } & {
             [key: string]: unknown;
         };
+        /** MachineNamed */
+        MachineNamed: {
+            /**
+             * Name
+             * @description The machine's name on its host, to confirm.
+             */
+            name: string;
+        };
+        /**
+         * MakingStep
+         * @description ``command``: what is sent to the host, in full. ``undoes``: number of the step it undoes.
+         */
+        MakingStep: {
+            /** Command */
+            command: string;
+            /**
+             * Detail
+             * @default
+             */
+            detail: string;
+            /** Ended */
+            ended: string | null;
+            /** Number */
+            number: number;
+            /** Started */
+            started: string | null;
+            /**
+             * State
+             * @default waiting
+             * @enum {string}
+             */
+            state: "waiting" | "doing" | "done" | "failed";
+            /** Title */
+            title: string;
+            /** Undoes */
+            undoes: number | null;
+        };
         /**
          * MarkedShown
          * @description A backup marked for removal from a store. ``seen``: when a sweep first saw the mark.
@@ -4428,6 +4702,27 @@ export interface components {
              * @default []
              */
             to: string[];
+        };
+        /** NewDeployment */
+        NewDeployment: {
+            /**
+             * Backup
+             * @description Of the system that the new machine is for.
+             */
+            backup: string;
+            /**
+             * Host
+             * @description The enrolled system on which it is made.
+             */
+            host: string;
+            /**
+             * Values
+             * @description What it is made with, where that is not what the kinds say.
+             * @default {}
+             */
+            values: {
+                [key: string]: string;
+            };
         };
         /** NewDraft */
         NewDraft: {
@@ -5055,6 +5350,13 @@ export interface components {
             after: string | null;
             /** Items */
             items: components["schemas"]["DamageShown"][];
+        };
+        /** Page[DeploymentListed] */
+        Page_DeploymentListed_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["DeploymentListed"][];
         };
         /** Page[DocumentShown] */
         Page_DocumentShown_: {
@@ -6053,7 +6355,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "take" | "look" | "draft" | "restore" | "copy" | "scrub" | "verify" | "sweep" | "adopt" | "rekey";
+            kind: "take" | "look" | "draft" | "restore" | "copy" | "scrub" | "verify" | "sweep" | "adopt" | "rekey" | "deploy";
             /** Odd */
             odd: string;
             /** Outcome */
@@ -6068,7 +6370,7 @@ export interface components {
              * Result
              * @description What came of it; by its kind other facts.
              */
-            result: (components["schemas"]["TakeResult"] | components["schemas"]["LookResult"] | components["schemas"]["DraftResult"] | components["schemas"]["RestoreResult"] | components["schemas"]["UndoResult"] | components["schemas"]["CopyResult"] | components["schemas"]["ScrubResult"] | components["schemas"]["VerifyResult"] | components["schemas"]["SweepResult"] | components["schemas"]["PreviewResult"] | components["schemas"]["RekeyResult"] | components["schemas"]["AdoptResult"] | components["schemas"]["KeyResult"]) | null;
+            result: (components["schemas"]["TakeResult"] | components["schemas"]["LookResult"] | components["schemas"]["DraftResult"] | components["schemas"]["RestoreResult"] | components["schemas"]["UndoResult"] | components["schemas"]["CopyResult"] | components["schemas"]["ScrubResult"] | components["schemas"]["VerifyResult"] | components["schemas"]["SweepResult"] | components["schemas"]["PreviewResult"] | components["schemas"]["RekeyResult"] | components["schemas"]["AdoptResult"] | components["schemas"]["DeployResult"] | components["schemas"]["KeyResult"]) | null;
             /** Routine */
             routine: string | null;
             /** Sheet */
@@ -8529,6 +8831,174 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Concern"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_deployments: {
+        parameters: {
+            query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                /** @description Items on a page. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DeploymentListed_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft_deployment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDeployment"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_deployment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                deployment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeploymentShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_deployment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                deployment: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachineNamed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_deployment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                deployment: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachineNamed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -13,8 +13,11 @@ from typing import Any
 import asyncssh
 import pytest
 
+from saltmere.keelson.guests import free
 from saltmere.keelson.machine import KeelsonHost
+from saltmere.orlop.machine import OrlopMachine
 from tests.places import free_port, loopback
+from tests.service.running import until
 
 Installs = Callable[..., KeelsonHost]
 
@@ -198,3 +201,45 @@ def test_a_store_without_its_key_stays_closed(installs: Installs) -> None:
     host = configured(installs())
     (host.folder / "keys/vault").unlink()
     assert host.request("GET", "/health") == {"health": "closed: vault"}
+
+
+def test_a_machine_of_an_image_wakes_up_where_it_was_told(installs: Installs) -> None:
+    host = installs()
+    host.request("PUT", "/stores/fast", {"device": "disk-fast", "sealed": False})
+    assert host.request("GET", "/images") == ["orlop-7"]
+    at = loopback()
+    made = {"store": "fast", "image": "orlop-7", "memory": 4096, "address": f"{at}:{free_port(at)}"}
+    for wrong in ({"image": "orlop-8"}, {"store": "slow"}, {"address": host.address}):
+        assert refused(host, "PUT", "/machines/manager", {**made, **wrong}).startswith("409")
+    host.request("PUT", "/machines/manager", made)
+    assert refused(host, "PUT", "/machines/manager", made).startswith("409")
+    assert "address" not in machine(host, "manager"), "it is off"
+    host.request("PUT", "/machines/manager/power", {"on": True})
+    until(lambda: "address" in machine(host, "manager"), "it is awake")
+    folder = host.folder / "disks/manager"
+    orlop = OrlopMachine(folder, at, int(made["address"].rpartition(":")[2]), "deploy", "deploy")  # type: ignore[attr-defined]
+    assert orlop.request("GET", "/about")["state"] == "fresh"  # type: ignore[index]
+    assert machine(host, "manager")["certificate"] == orlop.fingerprint
+    host.request("DELETE", "/machines/manager")
+    assert not folder.exists()
+    assert free(str(made["address"]))
+
+
+def test_a_machine_with_too_little_memory_never_wakes_up_and_says_nothing(
+    installs: Installs,
+) -> None:
+    host, at = installs(), loopback()
+    host.request("PUT", "/stores/fast", {"device": "disk-fast", "sealed": False})
+    made = {"store": "fast", "image": "orlop-7", "memory": 1024, "address": f"{at}:{free_port(at)}"}
+    host.request("PUT", "/machines/manager", made)
+    host.request("PUT", "/machines/manager/power", {"on": True})
+    assert machine(host, "manager") == {
+        "on": True,
+        "store": "fast",
+        "image": "orlop-7",
+        "memory": 1024,
+    }
+
+
+def machine(host: KeelsonHost, name: str) -> Any:
+    return host.request("GET", f"/machines/{name}")

@@ -38,6 +38,7 @@ NOUNS = {
     "backup": "backups",
     "routine": "routines",
     "restore": "restores",
+    "deployment": "restores",
     "rescue": "rescue",
 }
 """Every noun, and the module of ``words`` that defines it."""

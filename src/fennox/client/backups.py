@@ -131,6 +131,23 @@ class BackupCalls(Caller):
     def sheet(self, sheet: str) -> wire.restores.SheetShown:
         return self._one(wire.restores.SheetShown, "GET", f"/restores/{sheet}")
 
+    def deployments(self, *, limit: int | None = None) -> list[wire.deployments.DeploymentListed]:
+        return self._all(wire.deployments.DeploymentListed, "/deployments", limit)
+
+    def deployment(self, deployment: str) -> wire.deployments.DeploymentShown:
+        return self._one(wire.deployments.DeploymentShown, "GET", f"/deployments/{deployment}")
+
+    def draft_deployment(self, wanted: wire.deployments.NewDeployment) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", "/deployments", wanted)
+
+    def start_deployment(self, deployment: str, name: str) -> wire.runs.RunShown:
+        wanted = wire.deployments.MachineNamed(name=name)
+        return self._one(wire.runs.RunShown, "POST", f"/deployments/{deployment}/start", wanted)
+
+    def undo_deployment(self, deployment: str, name: str) -> wire.runs.RunShown:
+        wanted = wire.deployments.MachineNamed(name=name)
+        return self._one(wire.runs.RunShown, "POST", f"/deployments/{deployment}/undo", wanted)
+
     def undo_restore(self, sheet: str) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/undo")
 

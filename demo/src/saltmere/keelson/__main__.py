@@ -23,7 +23,7 @@ async def serve(words: list[str]) -> None:
     now = Follower(given.clock).now if given.clock else time.time
     installation = Installation(given.folder, given.build)
     installation.install(given.fresh_address, given.partition)
-    await run(installation, given.shell_port, now)
+    await run(installation, given.shell_port, now, given.clock)
 
 
 if __name__ == "__main__":

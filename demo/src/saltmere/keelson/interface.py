@@ -10,6 +10,7 @@ from fastapi import Depends, FastAPI, HTTPException, Request
 from fastapi.responses import Response
 from fastapi.security import HTTPBasic, HTTPBasicCredentials
 
+from saltmere.keelson.guests import IMAGES, Guests, refusal
 from saltmere.keelson.installation import PRODUCT, TABLES, VERSION, Installation
 
 _LOOKS = 2  # at a bundle before it is ready
@@ -19,6 +20,7 @@ def make_app(
     installation: Installation,
     now: Callable[[], float],
     shell_changed: Callable[[], Awaitable[None]],
+    guests: Guests,
 ) -> FastAPI:
     def enter(given: Annotated[HTTPBasicCredentials, Depends(HTTPBasic())]) -> None:
         if not installation.may_enter(given.username, given.password):
@@ -105,8 +107,21 @@ def make_app(
             raise HTTPException(404, "no such machine")
         if on and installation.get("state")["quiet"]:
             raise HTTPException(409, "the host is quiet")
+        machine = {**installation.get(f"machines/{name}"), "on": on}
+        installation.put(f"machines/{name}", machine)
+        guests.switch(name, machine, on=on)
+
+    @app.get("/images")
+    def images() -> list[str]:
+        return sorted(IMAGES)
+
+    @app.get("/machines/{name}")
+    def show_machine(name: str) -> dict[str, Any]:
+        if not installation.there(f"machines/{name}"):
+            raise HTTPException(404, "no such machine")
         machine = installation.get(f"machines/{name}")
-        installation.put(f"machines/{name}", {**machine, "on": on})
+        hidden = {key: value for key, value in machine.items() if key != "address"}
+        return {"on": False, **hidden, **guests.told(name, machine)}
 
     @app.get("/running")
     def running() -> dict[str, str]:
@@ -143,6 +158,12 @@ def make_app(
         told = await request.json()
         if table == "stores":
             installation.put_store(name, told)
+        elif table == "machines" and "image" in told:
+            there = installation.there(f"machines/{name}")
+            if why := refusal(told, set(installation.table("stores")), there):
+                raise HTTPException(409, why)
+            made = {key: told[key] for key in ("store", "image", "address")}
+            installation.put(f"machines/{name}", {**made, "memory": int(told["memory"])})
         else:
             installation.put(f"{table}/{name}", told)
 
@@ -151,5 +172,7 @@ def make_app(
         if table not in TABLES or not installation.there(f"{table}/{name}"):
             raise HTTPException(404, "no such thing")
         installation.remove(f"{table}/{name}")
+        if table == "machines":
+            guests.remove(name)
 
     return app

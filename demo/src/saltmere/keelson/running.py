@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
+from pathlib import Path
 
 import asyncssh
 
+from saltmere.keelson.guests import Guests
 from saltmere.keelson.installation import Installation
 from saltmere.keelson.interface import make_app
 from saltmere.keelson.shell import serve
@@ -35,15 +37,20 @@ class _Shell:
             self._acceptor = None
 
 
-async def run(installation: Installation, shell_port: int, now: Callable[[], float]) -> None:
+async def run(
+    installation: Installation, shell_port: int, now: Callable[[], float], clock: Path | None
+) -> None:
     folder = installation.folder
+    guests = Guests(folder / "disks", clock)
     while True:
         installation.take_effect()
+        for name, machine in installation.table("machines").items():
+            guests.switch(name, machine, on=bool(machine.get("on")))
         restart = asyncio.Event()
         shell = _Shell(installation, shell_port, restart.set)
         network = installation.get("network")
         app, host, port = (
-            make_app(installation, now, shell.follow),
+            make_app(installation, now, shell.follow, guests),
             network["host"],
             network["port"],
         )

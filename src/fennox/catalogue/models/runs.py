@@ -18,6 +18,7 @@ from sqlalchemy.orm import Mapped, mapped_column
 
 from fennox.catalogue.models.base import Base, constant
 from fennox.catalogue.models.typed import OrderColumn, ResultColumn, Typed
+from fennox.core.deploying.deployment import Deployment
 from fennox.core.facts.run_orders import RunOrder
 from fennox.core.facts.run_results import RunResult
 from fennox.core.restoring.sheet import Sheet
@@ -77,6 +78,22 @@ class SheetRow(Base):
     def target_system_id(self) -> str:
         """The system whose machine this sheet's runs work on; one active run per system."""
         return self.spare_id or self.system_id
+
+
+class DeploymentRow(Base):
+    """A new machine for a system, on a host. ``state``: that of ``data``, for queries."""
+
+    __tablename__ = "deployments"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id", ondelete="CASCADE"), index=True)
+    host_id: Mapped[str] = mapped_column(ForeignKey("systems.id", ondelete="CASCADE"), index=True)
+    backup_id: Mapped[str]
+    run_id: Mapped[str] = mapped_column(default="")  # the newest run for it
+    state: Mapped[str]
+    data: Mapped[Deployment] = mapped_column(Typed(Deployment))
+    created: Mapped[datetime]
+    by: Mapped[str]
 
 
 PEOPLE = "!"

@@ -68,6 +68,8 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
         new_name = ask("What is the new system called?")
     places = _places(arguments.place or [])
     with client(environment) as service:
+        if arguments.deployed is not None:
+            _aim_at_deployed(service, arguments)
 
         def attempt(key: str | None, entrance_key: str | None) -> RunShown:
             entrance = EntranceWanted(
@@ -104,6 +106,20 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
         else:
             say(f"Nothing has been changed. Begin with: fennox restore start {shown.id[:12]}")
     return PERSON if shown.sheet.blockers() else 0
+
+
+def _aim_at_deployed(service: Client, arguments: argparse.Namespace) -> None:
+    """Take address and key from the deployment, where no other ones are given."""
+    made = service.deployment(arguments.deployed).deployment
+    if arguments.at is not None:
+        raise BadInput("--at and --deployed both say where the target is.", "Give one of them.")
+    if made.state != "made":
+        raise BadInput(
+            f"The deployment {arguments.deployed} is {made.state}, so there is no machine yet.",
+            f"fennox deployment show {arguments.deployed}",
+        )
+    arguments.at = made.address
+    arguments.accept_key = arguments.accept_key or made.key
 
 
 def redraft(arguments: argparse.Namespace, environment: Environment) -> int:

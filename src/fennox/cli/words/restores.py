@@ -26,6 +26,43 @@ def define(nouns: Sub) -> None:
     _restore_undo(restore)
     _restore_return(restore)
     _restore_list(restore)
+    _deployment(noun_of(nouns, "deployment", "a new machine for a system, made on a host"))
+
+
+def _deployment(deployment: Sub) -> None:
+    draft = verb_of(
+        deployment,
+        "draft",
+        "estate.deployments:draft",
+        "read backup and host, and write down what the machine would be made with",
+    )
+    draft.add_argument("backup", help="of the system that the machine is for")
+    draft.add_argument("--on", metavar="HOST", required=True, help="the enrolled host")
+    draft.add_argument(
+        "--value",
+        action="append",
+        metavar="NAME=VALUE",
+        help="what it is made with, instead of what the kinds say; may be given several times",
+    )
+    passphrase(draft, "opens the store where custody is apart")
+    show = verb_of(
+        deployment, "show", "estate.deployments:show", "what it is made with, and how far it is"
+    )
+    show.add_argument("deployment")
+    start = verb_of(
+        deployment,
+        "start",
+        "estate.deployments:start",
+        "make the machine, or go on where it failed",
+    )
+    undo = verb_of(
+        deployment, "undo", "estate.deployments:undo", "take the machine away from its host"
+    )
+    for verb in (start, undo):
+        verb.add_argument("deployment")
+        verb.add_argument("--yes", metavar="NAME", help="the machine's name; asked otherwise")
+        verb.add_argument("--no-follow", action="store_true", help="only start it")
+    verb_of(deployment, "list", "estate.deployments:list_", "new machines, newest first")
 
 
 def _restore_draft(restore: Sub) -> None:
@@ -44,6 +81,11 @@ def _restore_draft(restore: Sub) -> None:
     purpose.add_argument("--seed", dest="new_name", metavar="NAME", help=PURPOSES["seed"])
     draft.add_argument("--onto", metavar="SPARE", help="the spare to practise on")
     draft.add_argument("--at", metavar="ADDRESS", help="where the target answers now")
+    draft.add_argument(
+        "--deployed",
+        metavar="DEPLOYMENT",
+        help="onto the new machine that was made by it: its address, and the key its host tells",
+    )
     draft.add_argument("--login", help="the login of the target, if not the system's")
     draft.add_argument(
         "--accept-key", metavar="FINGERPRINT", help="the target's; shown and asked otherwise"

@@ -10,7 +10,17 @@ from fennox.core.kinds.literals import Stance
 from fennox.core.places.sheet_model import RestorePurpose
 
 RunKind = Literal[
-    "take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"
+    "take",
+    "look",
+    "draft",
+    "restore",
+    "copy",
+    "scrub",
+    "verify",
+    "sweep",
+    "adopt",
+    "rekey",
+    "deploy",
 ]
 
 
@@ -129,6 +139,16 @@ class RekeyOrder(_Order):
     kind: Literal["rekey"] = "rekey"
 
 
+class DeployOrder(_Order):
+    """``deployment``: its id. ``draft``: see what a new machine would be made with; ``make``: make
+    it, or go on making it; ``undo``: take it away.
+    """
+
+    kind: Literal["deploy"] = "deploy"
+    deployment: str
+    act: Literal["draft", "make", "undo"]
+
+
 RunOrder = (
     TakeOrder
     | LookOrder
@@ -140,6 +160,7 @@ RunOrder = (
     | SweepOrder
     | AdoptOrder
     | RekeyOrder
+    | DeployOrder
 )
 StoreOrder = CopyOrder | ScrubOrder | VerifyOrder | SweepOrder | AdoptOrder | RekeyOrder
 """What is done to a store, whatever the system."""

@@ -135,6 +135,16 @@ class AdoptResult(_Result):
     gone: int = 0
 
 
+class DeployResult(_Result):
+    """``address``: where the new machine answers; empty: it does not. ``blockers``: of a draft."""
+
+    kind: Literal["deploy"] = "deploy"
+    deployment: str
+    act: Literal["draft", "make", "undo"]
+    blockers: int = 0
+    address: str = ""
+
+
 class KeyResult(_Result):
     """For a run that failed because a machine presented another key: that key."""
 
@@ -155,6 +165,7 @@ RunResult = (
     | PreviewResult
     | RekeyResult
     | AdoptResult
+    | DeployResult
     | KeyResult
 )
 Told = Annotated[RunResult, Field(discriminator="kind")]

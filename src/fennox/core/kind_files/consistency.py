@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
+from fennox.core.kinds.actions import Request
+from fennox.core.kinds.commands import doubtful
 from fennox.core.kinds.expressions import PLACEHOLDER
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
-from fennox.core.kinds.steps import StepModel
+from fennox.core.kinds.steps import StepModel, UndoStep
 
 Said = tuple[Path, str, str]
 """Where it stands, what is wrong, and what to do."""
@@ -22,6 +24,7 @@ def inconsistencies(kind: Kind) -> Iterator[Said]:
     yield from _secrets(kind)
     yield from _beside(kind)
     yield from _decided(kind)
+    yield from _new_machine(kind)
 
 
 def placed_steps(kind: Kind) -> Iterator[tuple[Path, StepModel]]:
@@ -90,6 +93,57 @@ def _beside(kind: Kind) -> Iterator[Said]:
         if part.needs_way(kind.other_way):
             text = f"the part {part.name} is read by {lacking}, and nothing is reached by {how}"
             yield ("part", number, "source"), text, "Give the further way as [beside]."
+
+
+def _new_machine(kind: Kind) -> Iterator[Said]:
+    for number, drawn in enumerate(kind.deployment):
+        if drawn.from_ is not None and drawn.from_ not in kind.census:
+            text = f"the census list {drawn.from_!r} is not drawn here"
+            yield ("deployment", number, "from"), text, _drawn(kind)
+    made = kind.new_machine
+    if made is None:
+        return
+    known = {value.name for value in made.value}
+    for number, value in enumerate(made.value):
+        if value.name in kind.settings:
+            text = f"a setting has the name {value.name} too"
+            yield ("new_machine", "value", number, "name"), text, "Rename one of them."
+    steps = [
+        (table, at, step)
+        for table in ("must", "step", "undo")
+        for at, step in enumerate(getattr(made, table))
+    ]
+    titles = [step.title for step in made.step]
+    for table, at, step in steps:
+        path: Path = ("new_machine", table, at)
+        if isinstance(step, UndoStep) and step.undoes not in titles:
+            text = f"step {step.title!r} undoes {step.undoes!r}, which is no step here"
+            yield (*path, "undoes"), text, "Write the title of a step."
+        yield from _filled(
+            kind, path, step.run, step.request, known | ({"job"} if step.job else set())
+        )
+        yield from _filled(kind, path, None, step.poll, known | ({"job"} if step.job else set()))
+    for name in ("names", "address", "key"):
+        told = getattr(made, name)
+        also = {"address"} if name == "key" else set()
+        yield from _filled(kind, ("new_machine", name), told.run, told.request, known | also)
+
+
+def _filled(
+    kind: Kind, path: Path, words: list[str] | None, request: Request | None, known: set[str]
+) -> Iterator[Said]:
+    """Placeholders of a step that makes a machine: values of that, and settings of its host."""
+    texts = [
+        *(words or []),
+        *([text for _, text in _texts(request.model_dump(), ())] if request else []),
+    ]
+    named = {name for text in texts for name in PLACEHOLDER.findall(text)}
+    for name in sorted(named - known - set(kind.settings)):
+        text = f"there is no value and no setting {name} for {{{name}}}"
+        yield path, text, f"There are {', '.join(sorted(known))}."
+    for name in doubtful(words or [], kind.settings):
+        text = f"{{{name}}} stands within a program, where what it brings in could run anything"
+        yield path, text, "Give it as a word of its own after the program, which reads it as $1."
 
 
 def _names(kind: Kind) -> Iterator[Said]:

@@ -85,6 +85,7 @@ def _placed_patterns(kind: Kind) -> Iterator[tuple[Path, str]]:
             for number, rule in enumerate(getattr(kind, table))
         ]
     found += [((*path, "expect"), step.expect) for path, step in placed_steps(kind)]
+    found += _of_new_machine(kind)
     for number, rule in enumerate(kind.place):
         at = ("place", number)
         found.append(((*at, "regex"), rule.regex))
@@ -92,6 +93,19 @@ def _placed_patterns(kind: Kind) -> Iterator[tuple[Path, str]]:
         if rule.rows is not None:
             found.append(((*at, "rows", "only"), rule.rows.only))
     yield from ((path, pattern) for path, pattern in found if pattern is not None)
+
+
+def _of_new_machine(kind: Kind) -> Iterator[tuple[Path, str | None]]:
+    made = kind.new_machine
+    if made is None:
+        return
+    for number, value in enumerate(made.value):
+        yield ("new_machine", "value", number, "fits"), value.fits
+    for table in ("must", "step"):
+        for number, step in enumerate(getattr(made, table)):
+            yield ("new_machine", table, number, "expect"), step.expect
+    for name in ("names", "address", "key"):
+        yield ("new_machine", name, "regex"), getattr(made, name).regex
 
 
 def placed_regexes(kind: Kind) -> Iterator[tuple[Path, str]]:

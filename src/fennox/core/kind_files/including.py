@@ -17,7 +17,7 @@ _PHASES = (*FORWARD, "clear", "undo")
 Data = dict[str, Any]
 
 # taken from the first kind that has it
-_TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "replicas")
+_TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "replicas", "new_machine")
 _TABLES = ("settings", "defaults", "expected", "requires", "guard")  # merged field by field
 _LISTS = (
     "completeness",
@@ -39,6 +39,7 @@ _LISTS = (
     "formats",
     "hidden",
     "left_out",
+    "deployment",
 )
 
 

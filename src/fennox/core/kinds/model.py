@@ -8,6 +8,7 @@ from pydantic import Field
 
 from fennox.core.kinds.actions import KindModel, Words
 from fennox.core.kinds.literals import Phase
+from fennox.core.kinds.new_machines import DrawnValue, NewMachine
 from fennox.core.kinds.rules import (
     Around,
     Clock,
@@ -126,6 +127,10 @@ class Kind(KindModel):
     """What a target must match."""
     restore: Restore | None = None
     """The steps that put a backup back."""
+    new_machine: NewMachine | None = None
+    """Of a host: how a machine comes to be on it."""
+    deployment: list[DrawnValue] = []
+    """What a new machine for such a system is made with, on whatever host."""
     rebuilt_by: str = ""
     """The command that puts it back, for a kind without steps."""
 

@@ -22,12 +22,7 @@ from fennox.links.base import Web
 async def names_asked(web: Web, each: EachAsked, values: Mapping[str, str]) -> list[str]:
     """The names that the interface lists, each once."""
     body = await _send(web, each.request, values)
-    try:
-        drawn = expressions.json_values(each.jsonpath, json.loads(body))
-    except (ValueError, RecursionError) as error:
-        raise FarSideFailed(
-            f"{each.request.path} is not JSON.", "Check that the machine is of this kind."
-        ) from error
+    drawn = expressions.json_values(each.jsonpath, answered_json(body, each.request.path))
     return list(dict.fromkeys(drawn))
 
 
@@ -131,14 +126,19 @@ def _veiled(said: str, web: Web, values: Mapping[str, str]) -> str:
     return said
 
 
-def one_value(jsonpath: str, body: bytes, where: str) -> str:
-    """The first value of an answer in JSON. ``where``: what answered, for the error."""
+def answered_json(body: bytes, where: str) -> object:
+    """Raises FarSideFailed where it is none. ``where``: what answered, for the error."""
     try:
-        drawn = expressions.json_values(jsonpath, json.loads(body))
+        return json.loads(body)
     except (ValueError, RecursionError) as error:
         raise FarSideFailed(
             f"{where} is not JSON.", "Check that the machine is of this kind."
         ) from error
+
+
+def one_value(jsonpath: str, body: bytes, where: str) -> str:
+    """The first value of an answer in JSON. ``where``: what answered, for the error."""
+    drawn = expressions.json_values(jsonpath, answered_json(body, where))
     if not drawn:
         raise FarSideFailed(
             f"{where} has no {jsonpath}.", "Check that the machine is of this kind."

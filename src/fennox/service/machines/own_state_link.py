@@ -24,7 +24,7 @@ from fennox.catalogue.models.base import Base
 from fennox.catalogue.models.concerns import AlertRoute, ConcernRow
 from fennox.catalogue.models.drops import DropAccount, DropSettings
 from fennox.catalogue.models.people import Audit, Passkey, RecoveryCode, User
-from fennox.catalogue.models.runs import Routine, Run, RunLog, RunStep, SheetRow
+from fennox.catalogue.models.runs import DeploymentRow, Routine, Run, RunLog, RunStep, SheetRow
 from fennox.catalogue.models.service import ClockAcceptance, ServiceState
 from fennox.catalogue.models.stores import (
     KeySet,
@@ -108,6 +108,7 @@ KEPT = {
         KeptTable(StoreAnchor, ("store_id",)),
         KeptTable(Audit, ("id",)),
         KeptTable(SheetRow, ("created", "id")),
+        KeptTable(DeploymentRow, ("created", "id")),
         KeptTable(
             Run,
             ("created", "id"),

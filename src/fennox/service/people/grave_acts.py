@@ -30,6 +30,8 @@ TABLE: dict[str, Grave] = {
     "start_restore": Grave("restore"),
     "undo_restore": Grave("restore"),
     "accept_restore": Grave("restore"),
+    "start_deployment": Grave("restore"),
+    "undo_deployment": Grave("restore"),
     "export_backup": Grave("export"),
     "recovery_sheet": Grave("export"),
     "add_passphrase": Grave("keys"),

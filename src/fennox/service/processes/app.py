@@ -15,6 +15,7 @@ from fennox.service.http.guarded import add_routes
 from fennox.service.http.routes.backups import (
     backups,
     comparisons,
+    deployments,
     drafts,
     notes,
     restores,
@@ -60,7 +61,8 @@ _ONLY_TLS = "max-age=31536000"  # seconds: a year (RFC 6797)
 _MODULES = (
     session, people, sessions, passkeys, providers, approvals, audit, estate, clocks, concerns,
     kinds, systems, probes, retirement, drops, key_sets, stores, logins, own_state,
-    recovery, backups, notes, comparisons, routines, drafts, restores, runs, workers, sites,
+    recovery, backups, notes, comparisons, routines, deployments, drafts, restores, runs, workers,
+    sites,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]
 Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]

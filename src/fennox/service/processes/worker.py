@@ -20,6 +20,7 @@ from fennox.catalogue.models.runs import PEOPLE, Run, SheetRow, Worker
 from fennox.core.errors import FennoxError, LeaseLost, Outdated, Stopped, TryLater
 from fennox.core.facts.run_orders import RunKind
 from fennox.core.facts.run_results import KeyResult
+from fennox.service.deployments.deploy_run import run_deploy
 from fennox.service.foundation.notifications import listen
 from fennox.service.keys.rekey_run import run_rekey
 from fennox.service.machines.context import Context
@@ -67,6 +68,8 @@ def work_of(kind: RunKind) -> Work:
             return run_draft
         case "restore":
             return run_restore
+        case "deploy":
+            return run_deploy
         case "copy":
             return run_copy
         case "scrub":

@@ -8,6 +8,7 @@ from fennox.catalogue.models.runs import Run
 from fennox.core.facts.run_results import (
     AdoptResult,
     CopyResult,
+    DeployResult,
     DraftResult,
     KeyResult,
     LookResult,
@@ -65,10 +66,24 @@ def in_words(result: RunResult) -> str:
                 f"{counted(result.backups, 'backup')} of {counted(result.systems, 'system')}"
                 " brought in"
             )
+        case DeployResult():
+            return _deployed(result)
         case KeyResult():
             return f"it proved itself by {result.offered}"
         case _:
             assert_never(result)
+
+
+def _deployed(result: DeployResult) -> str:
+    match result.act:
+        case "draft":
+            return "it is written down what the machine would be made with"
+        case "make":
+            return f"the new machine answers at {result.address}"
+        case "undo":
+            return "the machine was taken away"
+        case _:
+            assert_never(result.act)
 
 
 def _take(result: TakeResult) -> str:

@@ -1,0 +1,159 @@
+"""A new machine for a lost manager, made on a host of the estate: drafted, made, restored onto,
+and taken away.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from fennox.client.api import ProblemError
+from fennox.core.deploying.deployment import Deployment
+from fennox.wire.deployments import NewDeployment
+from saltmere.keelson.guests import free
+from saltmere.keelson.machine import KeelsonHost
+from saltmere.orlop.machine import OrlopMachine
+from tests.places import free_port, loopback
+from tests.service.appliances.conftest import Protected
+from tests.service.appliances.test_orlop import entered, inventory
+from tests.service.running import came_to
+
+Orlop = Protected[OrlopMachine]
+Keelson = Protected[KeelsonHost]
+
+
+def address() -> str:
+    host = loopback()
+    return f"{host}:{free_port(host)}"
+
+
+def draft(host: Keelson, backup: str, **values: str) -> str:
+    wanted = NewDeployment(backup=backup, host=host.name, values=values)
+    run = host.service.ended(host.client.draft_deployment(wanted).id)
+    assert run.state == "done", run.reason
+    return str(came_to(run, "deployment"))
+
+
+def made(host: Keelson, deployment: str, name: str) -> Deployment:
+    run = host.service.ended(host.client.start_deployment(deployment, name).id)
+    assert run.state == "done", run.reason
+    return host.client.deployment(deployment).deployment
+
+
+def machines(host: Keelson) -> list[str]:
+    told: Any = host.machine.request("GET", "/settings")
+    return [one["name"] for one in told["machines"]]
+
+
+def test_lost_it_comes_back_on_a_machine_that_is_made_for_it(
+    orlop: Orlop, keelson: Keelson
+) -> None:
+    backup, before = orlop.take(), inventory(orlop.machine)
+    orlop.machine.lose()
+    at, others = address(), machines(keelson)
+    deployment = draft(keelson, backup, address=at)
+    seen = keelson.client.deployment(deployment).deployment
+    assert {one.name: (one.value, one.origin) for one in seen.values} == {
+        "name": (orlop.name, "host"),
+        "image": ("orlop-7", "kind"),
+        "store": ("fast", "host"),
+        "memory": ("4096", "kind"),
+        "address": (at, "given"),
+    }
+    assert seen.findings == []
+    assert [step.command for step in seen.steps] == [
+        f"PUT /machines/{orlop.name}"
+        f' {{"store": "fast", "image": "orlop-7", "memory": "4096", "address": "{at}"}}',
+        f'PUT /machines/{orlop.name}/power {{"on": true}}',
+    ]
+    assert machines(keelson) == others, "a draft makes nothing"
+    with pytest.raises(ProblemError, match=f"The machine is called {orlop.name} on {keelson.name}"):
+        keelson.client.start_deployment(deployment, "orlop")
+    done = made(keelson, deployment, orlop.name)
+    assert (done.state, done.address) == ("made", at)
+    new = OrlopMachine(
+        keelson.machine.folder / "disks" / orlop.name, *_parts(at), "deploy", "deploy"
+    )
+    assert done.key == new.fingerprint, "as its console shows it"
+    sheet = orlop.draft(backup, new)
+    orlop.restore(sheet)
+    assert inventory(entered(new)) == before
+    orlop.client.accept_restore(sheet)
+    with pytest.raises(ProblemError, match=f"The machine at {at} is {orlop.name} now"):
+        keelson.client.undo_deployment(deployment, orlop.name)
+    assert machines(keelson) == sorted([*others, orlop.name])
+
+
+def _parts(address: str) -> tuple[str, int]:
+    host, _, port = address.rpartition(":")
+    return host, int(port)
+
+
+def test_what_was_made_is_taken_away_and_nothing_else(orlop: Orlop, keelson: Keelson) -> None:
+    backup, at, others = orlop.take(), address(), machines(keelson)
+    deployment = draft(keelson, backup, address=at, name="trial")
+    made(keelson, deployment, "trial")
+    assert machines(keelson) == sorted([*others, "trial"])
+    run = keelson.service.ended(keelson.client.undo_deployment(deployment, "trial").id)
+    assert run.state == "done", run.reason
+    shown = keelson.client.deployment(deployment)
+    assert (shown.deployment.state, shown.deployment.address, shown.acts) == ("taken away", "", [])
+    assert machines(keelson) == others
+    assert free(at)
+    with pytest.raises(ProblemError, match="taken away"):
+        keelson.client.start_deployment(deployment, "trial")
+
+
+def test_a_machine_that_is_there_already_is_never_touched(orlop: Orlop, keelson: Keelson) -> None:
+    backup, others = orlop.take(), machines(keelson)
+    deployment = draft(keelson, backup, address=address(), name="tickets")
+    shown = keelson.client.deployment(deployment)
+    [found] = shown.deployment.blockers()
+    assert found.text == f"There is a machine tickets on {keelson.name} already."
+    with pytest.raises(ProblemError, match="It is blocked: There is a machine tickets"):
+        keelson.client.start_deployment(deployment, "tickets")
+    # and where it appears between the draft and the start
+    late = draft(keelson, backup, address=address(), name="latecomer")
+    keelson.machine.request("PUT", "/machines/latecomer", {"store": "fast", "starts": 9})
+    run = keelson.service.ended(keelson.client.start_deployment(late, "latecomer").id)
+    assert run.state == "failed"
+    assert "There is a machine latecomer" in run.reason
+    seen = keelson.client.deployment(late)
+    assert seen.deployment.state == "failed"
+    assert seen.deployment.begun() == []
+    ended = keelson.service.ended(keelson.client.undo_deployment(late, "latecomer").id)
+    assert ended.state == "done", "there is nothing of ours to take away"
+    assert machines(keelson) == sorted([*others, "latecomer"])
+
+
+def test_a_machine_that_never_wakes_up_is_said_and_taken_away(
+    orlop: Orlop, keelson: Keelson
+) -> None:
+    backup = orlop.take()
+    taken = draft(keelson, backup, address=keelson.machine.address)
+    run = keelson.service.ended(keelson.client.start_deployment(taken, orlop.name).id)
+    assert run.state == "failed"
+    assert "409" in run.reason
+    [first, _] = keelson.client.deployment(taken).deployment.steps
+    assert (first.state, keelson.client.deployment(taken).acts) == ("failed", ["continue", "undo"])
+    ended = keelson.service.ended(keelson.client.undo_deployment(taken, orlop.name).id)
+    assert ended.state == "done", ended.reason
+    assert orlop.name not in machines(keelson)
+
+
+def test_values_are_checked_before_anything_is_reached(orlop: Orlop, keelson: Keelson) -> None:
+    backup, client = orlop.take(), keelson.client
+    with pytest.raises(ProblemError, match="is not made with colour") as wrong:
+        client.draft_deployment(
+            NewDeployment(backup=backup, host=keelson.name, values={"colour": "blue"})
+        )
+    assert wrong.value.problem.remedy == "It has: name, image, store, memory, address."
+    with pytest.raises(ProblemError, match="Nothing says how a machine is made on Orlop"):
+        client.draft_deployment(NewDeployment(backup=keelson.take(), host=orlop.name))
+    shown = client.deployment(draft(keelson, backup, memory="much", name="a b"))
+    assert [(one.code, one.subject) for one in shown.deployment.findings] == [
+        ("value-unfit", "name"),
+        ("value-unfit", "memory"),
+        ("value-missing", "address"),
+    ]
