@@ -28,8 +28,9 @@ setup: .venv/ready
 	@$(PIP) --require-hashes -r requirements-dev.lock
 	@touch $@
 
-.venv/tests-ready: .venv/checks-ready scripts/system-packages
+.venv/tests-ready: .venv/checks-ready scripts/system-packages scripts/guest-kernel
 	@scripts/system-packages tests
+	@scripts/guest-kernel .venv/guest-kernel
 	@touch $@
 
 console: $(CONSOLE)/index.html

@@ -1,8 +1,9 @@
 """A real libvirt on a real Linux server: the host that the ferries' virtual machines live on.
 
 MANUAL. ``install`` gives a host with no machines. ``configure`` makes it that of Saltmere Ferries:
-machines, networks, a storage pool, a filter and a secret. Nothing is ever started: no machine boots
-and no bridge appears. ``virsh`` speaks to the daemon by its socket.
+machines, networks, a storage pool, a filter and a secret. None of these is ever started, and
+no bridge appears; ``let_start`` is for machines that are made on it. ``virsh`` speaks to the
+daemon by its socket.
 """
 
 from __future__ import annotations
@@ -15,6 +16,7 @@ group = "root"
 remember_owner = 0
 stdio_handler = "file"
 security_driver = "none"
+namespaces = []
 """
 _MACHINE = """<domain type='qemu'>
   <name>{name}</name>
@@ -89,6 +91,11 @@ def install(server: LinuxServer) -> None:
     server.write("/etc/libvirt/libvirtd.conf", 'auth_unix_rw = "none"\nunix_sock_group = "root"\n')
     server.run("sh", "-c", "libvirtd -d")
     virsh(server, "version")
+
+
+def let_start(server: LinuxServer) -> None:
+    """From now on machines can be started on it: libvirt reads which processors are on."""
+    server.run("sh", "-c", "mkdir -p /sys && mount -t sysfs sysfs /sys")
 
 
 def configure(server: LinuxServer) -> None:
