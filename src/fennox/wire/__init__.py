@@ -14,7 +14,6 @@ if TYPE_CHECKING:
         backups,
         base,
         comparing,
-        deployments,
         drops,
         kinds,
         ownstate,
@@ -23,7 +22,7 @@ if TYPE_CHECKING:
         routines,
         stores,
     )
-    from fennox.wire.machines import enrolling, relations, sites, systems
+    from fennox.wire.machines import deployments, enrolling, relations, sites, systems
     from fennox.wire.watch import alerts, clocks, concerns, runs, workers
 
 __all__ = [
@@ -51,6 +50,7 @@ __all__ = [
 ]
 
 _FOLDERS = {
+    "deployments": "machines",
     "enrolling": "machines",
     "relations": "machines",
     "sites": "machines",

@@ -10,7 +10,7 @@ import pytest
 
 from fennox.client.api import ProblemError
 from fennox.core.deploying.deployment import Deployment
-from fennox.wire.deployments import NewDeployment
+from fennox.wire.machines.deployments import NewDeployment
 from saltmere.keelson.guests import free
 from saltmere.keelson.machine import KeelsonHost
 from saltmere.orlop.machine import OrlopMachine

@@ -12,7 +12,7 @@ import pytest
 
 from fennox.client.api import Client
 from fennox.wire.backups import NewTake
-from fennox.wire.deployments import NewDeployment
+from fennox.wire.machines.deployments import NewDeployment
 from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.restores import NewDraft
 from fennox.wire.stores import NewLogin, NewStore

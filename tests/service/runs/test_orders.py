@@ -24,6 +24,7 @@ from fennox.core.facts.run_orders import (
     AdoptOrder,
     Aim,
     CopyOrder,
+    DeployOrder,
     DraftOrder,
     LookOrder,
     RekeyOrder,
@@ -80,6 +81,7 @@ BEFORE: list[tuple[str, dict[str, Any], RunOrder]] = [
     ("sweep", {"preview": True, "confirmed": ["b"]}, SweepOrder(preview=True, confirmed=["b"])),
     ("adopt", {"standing": True, "opens": "s"}, AdoptOrder(standing=True, opens="s")),
     ("rekey", {}, RekeyOrder()),
+    ("deploy", {"deployment": "d", "act": "make"}, DeployOrder(deployment="d", act="make")),
 ]
 _RUN = """
 insert into runs (id, kind, state, "order", result, by, created, attempt, fence, stop_asked, step,

@@ -56,6 +56,17 @@ BEFORE: list[tuple[str, dict[str, Any], str]] = [
     ("look", {"differs": ""}, "as its last backup"),
     ("draft", {"sheet": "s", "blockers": 1}, "run sheet written"),
     (
+        "deploy",
+        {"deployment": "d", "act": "draft"},
+        "it is written down what the machine would be made with",
+    ),
+    (
+        "deploy",
+        {"deployment": "d", "act": "make", "address": "127.0.0.1:8460"},
+        "the new machine answers at 127.0.0.1:8460",
+    ),
+    ("deploy", {"deployment": "d", "act": "undo"}, "the machine was taken away"),
+    (
         "restore",
         {"sheet": "s", "proved": True, "missing": 0},
         "proved: all that was compared is there again",

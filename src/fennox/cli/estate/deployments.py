@@ -14,7 +14,7 @@ from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.facts.run_results import DeployResult
 from fennox.core.names import printable
-from fennox.wire.deployments import DeploymentShown, NewDeployment
+from fennox.wire.machines.deployments import DeploymentShown, NewDeployment
 from fennox.wire.watch.runs import RunShown
 
 _ORIGINS = {

@@ -18,7 +18,7 @@ from fennox.service.machines.context import Context, named
 from fennox.service.queries import ids
 from fennox.service.queries.lookups import find_backup
 from fennox.service.runs import new_runs
-from fennox.wire.deployments import NewDeployment
+from fennox.wire.machines.deployments import NewDeployment
 
 
 async def find(session: AsyncSession, text: str) -> DeploymentRow:

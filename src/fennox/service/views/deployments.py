@@ -9,7 +9,7 @@ from fennox.catalogue.models.runs import DeploymentRow
 from fennox.service.deployments.requests import deployment_of
 from fennox.service.queries.paging import newest_first
 from fennox.wire.base import Page
-from fennox.wire.deployments import DeploymentListed, DeploymentShown
+from fennox.wire.machines.deployments import DeploymentListed, DeploymentShown
 
 
 async def shown(session: AsyncSession, row: DeploymentRow) -> DeploymentShown:

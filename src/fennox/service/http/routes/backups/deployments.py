@@ -15,7 +15,12 @@ from fennox.service.queries.paging import After, Limit
 from fennox.service.views import deployments
 from fennox.service.views import runs as run_views
 from fennox.wire.base import Page
-from fennox.wire.deployments import DeploymentListed, DeploymentShown, MachineNamed, NewDeployment
+from fennox.wire.machines.deployments import (
+    DeploymentListed,
+    DeploymentShown,
+    MachineNamed,
+    NewDeployment,
+)
 from fennox.wire.watch.runs import RunShown
 
 router = api_router("deployments")
