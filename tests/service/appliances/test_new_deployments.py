@@ -46,7 +46,7 @@ def machines(host: Keelson) -> list[str]:
     return [one["name"] for one in told["machines"]]
 
 
-def test_lost_it_comes_back_on_a_machine_that_is_made_for_it(
+def test_a_lost_manager_comes_back_on_a_machine_that_is_made_for_it(
     orlop: Orlop, keelson: Keelson
 ) -> None:
     backup, before = orlop.take(), inventory(orlop.machine)
@@ -55,7 +55,7 @@ def test_lost_it_comes_back_on_a_machine_that_is_made_for_it(
     deployment = draft(keelson, backup, address=at)
     seen = keelson.client.deployment(deployment).deployment
     assert {one.name: (one.value, one.origin) for one in seen.values} == {
-        "name": (orlop.name, "host"),
+        "name": (orlop.name, "system"),
         "image": ("orlop-7", "kind"),
         "store": ("fast", "host"),
         "memory": ("4096", "kind"),
@@ -127,7 +127,7 @@ def test_a_machine_that_is_there_already_is_never_touched(orlop: Orlop, keelson:
     assert machines(keelson) == sorted([*others, "latecomer"])
 
 
-def test_a_machine_that_never_wakes_up_is_said_and_taken_away(
+def test_what_a_host_refuses_to_make_is_said_and_nothing_is_left(
     orlop: Orlop, keelson: Keelson
 ) -> None:
     backup = orlop.take()

@@ -22,6 +22,8 @@ _ORIGINS = {
     "kind": "the system's kind",
     "backup": "the backup",
     "host": "the host's kind",
+    "system": "the system's name",
+    "nobody": "nobody yet",
 }
 
 

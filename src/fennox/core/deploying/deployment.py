@@ -11,8 +11,10 @@ from pydantic import BaseModel, ConfigDict
 from fennox.core.format.manifest import Finding
 from fennox.core.time import Aware
 
-Origin = Literal["given", "kind", "backup", "host"]
-"""Who says so: a person, the kind of the system, its backup, or the default of the host's kind."""
+Origin = Literal["given", "kind", "backup", "host", "system", "nobody"]
+"""Who says so: a person, the kind of the system, its backup, the default of the host's kind, the
+system by its name, or nobody yet.
+"""
 DeploymentState = Literal[
     "drafting", "draft", "making", "made", "failed", "taking away", "taken away", "not drafted"
 ]

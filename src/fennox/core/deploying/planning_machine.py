@@ -6,7 +6,7 @@ import json
 import shlex
 from collections.abc import Iterator, Mapping
 
-from fennox.core.deploying.deployment import ChosenValue, MakingStep
+from fennox.core.deploying.deployment import ChosenValue, MakingStep, Origin
 from fennox.core.errors import BadInput
 from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Finding
@@ -37,16 +37,17 @@ def chosen(
             found.append(_value(value.name, value.title, of_kind.is_, "kind"))
         elif of_kind is not None and (names := census.get(of_kind.from_ or "", [])):
             found.append(_value(value.name, value.title, names[0], "backup"))
+        elif value.default:
+            found.append(_value(value.name, value.title, value.default, "host"))
+        elif value.name == "name":
+            found.append(_value(value.name, value.title, system, "system"))
         else:
-            default = value.default or (system if value.name == "name" else "")
-            found.append(_value(value.name, value.title, default, "host"))
+            found.append(_value(value.name, value.title, "", "nobody"))
     return found
 
 
-def _value(name: str, title: str, value: str, origin: str) -> ChosenValue:
-    return ChosenValue.model_validate(
-        {"name": name, "title": title, "value": value, "origin": origin}
-    )
+def _value(name: str, title: str, value: str, origin: Origin) -> ChosenValue:
+    return ChosenValue(name=name, title=title, value=value, origin=origin)
 
 
 def new_machine(host: Kind) -> NewMachine:
