@@ -80,9 +80,15 @@ def test_what_the_page_only_shows_is_no_mistake() -> None:
 def test_every_step_of_the_page_works_and_the_system_comes_back(
     ready: Service, install: Callable[..., LinuxServer], key_pair: tuple[str, str]
 ) -> None:
-    server = install("gauge")
+    server, spare = install("gauge"), install("spare")
     gauge(server, fresh=False)
-    place = {"gauge.saltmere.example": f"{server.host}:{server.port}", "SHA256:…": server.host_key}
+    gauge(spare, fresh=True)
+    place = {
+        "gauge.saltmere.example": f"{server.host}:{server.port}",
+        "SHA256:…": server.host_key,
+        "spare.saltmere.example": f"{spare.host}:{spare.port}",
+        "SHA256:spare": spare.host_key,
+    }
     refused = ready.fennox(
         "kind", "try", "linux-server.toml", "--on", "x", "--account", "root", "--key", "quay-root"
     )
@@ -98,15 +104,21 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
             words = [place.get(word, word) for word in shlex.split(line)]
             assert words.pop(0) == "fennox"
             extra = ["--setting", f"ssh-restart={SSH_RESTART}", "--setting", "gauge-restart=true"]
-            done = ready.fennox(*words, *(extra if words[:2] == ["system", "add"] else []))
+            needs = words[:2] == ["system", "add"] or "--restore" in words
+            done = ready.fennox(*words, *(extra if needs else []))
             assert done.returncode == 0, f"{line}: {done.stderr}"
             said.append(done.stdout + done.stderr)
-    checked, tried, shown, _, whole, added, *_, listed = said
+    checked, tried, shown, _, whole, practised, added, *_, listed = said
     assert "No mistake" in checked
     assert "Left out: /opt/tide/readings" in tried
     assert "Nothing was kept" in tried
     assert "north;57.1" in shown
     assert re.search(r"stations +3 +north, skerry, south", whole)
+    assert "Nothing was kept but what is on the spare now." in practised
+    assert re.search(r"PROVED .*stations +3 +0 +3", practised, re.DOTALL)
+    assert spare.read("/opt/tide/stations.csv") == server.read("/opt/tide/stations.csv")
+    assert spare.read("/var/tide/neap; rm x") == "offset 0.12\n"
+    assert spare.host_key == server.host_key
     assert "tide-gauge" in added
     assert "holm-gauge" in listed
     unknown = ready.fennox(

@@ -55,3 +55,19 @@ def test_what_is_not_installed_is_no_kind(told: str) -> None:
 @pytest.mark.parametrize("name", ["", "-x", "a b", "A", "../etc", "x;reboot", "ä"])
 def test_only_names_of_packages_are_asked_for(name: str) -> None:
     assert not is_package(name)
+
+
+def test_a_folder_that_people_fill_is_taken_though_the_package_leaves_it_empty() -> None:
+    told = "ii \n8.2302.0-1\nlibc6\n /etc/rsyslog.conf 0a\n /etc/logrotate.d/rsyslog 0b\n"
+    listed = "/etc\n/etc/logrotate.d\n/etc/logrotate.d/rsyslog\n/etc/rsyslog.conf\n/etc/rsyslog.d\n"
+    facts = facts_from("rsyslog", [told, listed, ""])
+    assert settings_of(facts) == ["/etc/rsyslog.d/*", "/etc/rsyslog.conf"]
+
+
+def test_what_must_not_be_missing_is_the_file_that_is_named_like_the_package() -> None:
+    told = "ii \n3.0.3-13\nlibc6\n /etc/ftpusers 0a\n /etc/vsftpd.conf 0b\n"
+    kind, _ = mistakes(
+        drafted(facts_from("vsftpd", [told, LISTED, ""]), "harbour-ftp"), shipped_text
+    )
+    assert kind is not None
+    assert kind.completeness[-1].needs.in_ == "/etc/vsftpd.conf"

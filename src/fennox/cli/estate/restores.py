@@ -42,7 +42,7 @@ def _purpose(arguments: argparse.Namespace) -> DraftPurpose:
     raise PersonNeeded("No purpose was given.", "Nothing was changed.")
 
 
-def _places(given: list[str]) -> dict[str, str]:
+def places_given(given: list[str]) -> dict[str, str]:
     """Keys may hold ``=`` themselves: the value follows the first one behind the name."""
     found: dict[str, str] = {}
     for pair in given:
@@ -66,7 +66,7 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
     new_name = arguments.new_name
     if purpose == "seed" and new_name is None:
         new_name = ask("What is the new system called?")
-    places = _places(arguments.place or [])
+    places = places_given(arguments.place or [])
     with client(environment) as service:
         if arguments.deployed is not None:
             _aim_at_deployed(service, arguments)
@@ -123,7 +123,7 @@ def _aim_at_deployed(service: Client, arguments: argparse.Namespace) -> None:
 
 
 def redraft(arguments: argparse.Namespace, environment: Environment) -> int:
-    places = _places(arguments.place or [])
+    places = places_given(arguments.place or [])
     with client(environment) as service:
         sheet = service.sheet(arguments.sheet).id
         run = runs.watch(service, service.redraft_restore(sheet, places).id, arguments)

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 import argparse
 import asyncio
 import json
+from dataclasses import dataclass
 from functools import partial
 from importlib.resources import files
 from pathlib import Path
@@ -32,7 +33,7 @@ from fennox.core.words import counted, first_few, size
 _NAMED = 5  # names of a list that are shown
 
 
-def _texts_beside(file: Path) -> Texts:
+def texts_beside(file: Path) -> Texts:
     """Kinds that ship, and those in the folder of the file, by their names."""
 
     def text(name: str) -> str:
@@ -76,7 +77,7 @@ def _kind(file: str) -> tuple[Kind | None, int]:
         raise BadInput(
             f"{file} cannot be read ({type(error).__name__}).", "Check the file."
         ) from error
-    kind, found = mistakes(text, _texts_beside(Path(file)))
+    kind, found = mistakes(text, texts_beside(Path(file)))
     for mistake in sorted(found, key=lambda one: (one.line, one.column)):
         place = f"{file}:{mistake.line}:{mistake.column}"
         doubt = "" if mistake.grave else "perhaps a mistake: "
@@ -105,10 +106,20 @@ def try_on(arguments: argparse.Namespace, _environment: Environment) -> int:
         if not separator:
             raise BadInput(f"{pair!r} is no setting.", "Write NAME=VALUE.")
         settings[name] = value
-    return asyncio.run(_try(kind, arguments, settings))
+    if arguments.restore:
+        from fennox.cli.local import kind_rehearsal
+
+        return asyncio.run(kind_rehearsal.rehearse(kind, arguments, settings))
+    if arguments.onto is not None:
+        raise BadInput("--onto is the machine that --restore writes to.", "Give both, or none.")
+    own = Path(arguments.file).read_text(encoding="utf-8")
+    return asyncio.run(_try(kind, own, arguments, settings))
 
 
-async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, str]) -> int:
+async def _try(
+    kind: Kind, own: str, arguments: argparse.Namespace, settings: dict[str, str]
+) -> int:
+    """``own``: the text of the file."""
     from fennox.core.evidence.evaluation import parts_to_take
     from fennox.core.kinds.filling import values_of
     from fennox.engine.inspection.trial import try_kind
@@ -116,7 +127,7 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
 
     values_of(kind, settings)
     parts = parts_to_take(kind, arguments.part)
-    link = await _link(kind, arguments, _secrets(kind, settings), settings)
+    link = await reached(kind, machine_of(kind, arguments), settings)
     readings = Evaluators.of_readings()
     try:
         tried = await try_kind(
@@ -142,7 +153,7 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
         for name, listed in tried.census.items()
     ]
     show_table(["COUNTED", "", ""], rows)
-    _print_remarks(tried)
+    _print_remarks(tried, own)
     say("Nothing was kept.")
     return 0
 
@@ -156,23 +167,38 @@ def _secrets(kind: Kind, settings: dict[str, str]) -> dict[str, str | None]:
     return secrets
 
 
-async def _link(
-    kind: Kind,
-    arguments: argparse.Namespace,
-    secrets: dict[str, str | None],
-    settings: dict[str, str],
-) -> Link:
-    from fennox.links.base import SecondLink, parse_address
+@dataclass(frozen=True)
+class TriedMachine:
+    """Where a machine answers, who signs in there, and its accepted key. ``option``: by which that
+    is given.
+    """
+
+    address: Address
+    who: Credential
+    key: str | None
+    option: str = "--accept-key"
+
+
+def machine_of(kind: Kind, arguments: argparse.Namespace) -> TriedMachine:
+    """That which is read."""
+    from fennox.links.base import parse_address
 
     who = credential(arguments)
     if who is None:
         raise BadInput("No account given.", "Give --account, with --key FILE or a password.")
-    address = parse_address(arguments.on, kind.port)
+    return TriedMachine(parse_address(arguments.on, kind.port), who, arguments.accept_key)
+
+
+async def reached(kind: Kind, machine: TriedMachine, settings: dict[str, str]) -> Link:
+    from fennox.links.base import SecondLink
+
+    address, secrets = machine.address, _secrets(kind, settings)
     try:
-        link = await _reached(kind.reach, address, who, arguments.accept_key, secrets)
+        link = await _reached(kind.reach, address, machine.who, machine.key, secrets)
     except KeyUnknown as error:
         raise KeyUnknown(
-            error.what, "Compare it with the machine's own key, then give it with --accept-key."
+            error.what,
+            f"Compare it with the machine's own key, then give it with {machine.option}.",
         ) from error
     if kind.beside is not None:
         link.beside = SecondLink(partial(_beside, kind, kind.beside, link, address, settings))
@@ -255,9 +281,11 @@ def _print_documents(kind: Kind, tried: Tried, *, each: bool) -> None:
             print(f"  {printable(document.path)}{secret}  {size(document.size)}")
 
 
-def _print_remarks(tried: Tried) -> None:
+def _print_remarks(tried: Tried, own: str) -> None:
+    """``own``: the text of the file; what its included kinds look for elsewhere is no mistake."""
     for text in tried.unmatched:
-        print(f"Matches nothing here: {printable(text)}.")
+        if text.rpartition(" (")[0] in own:
+            print(f"Matches nothing here: {printable(text)}.")
     for word, value in tried.said.items():
         print(f"After a restore it answers by the {word} {printable(value)}.")
     for text in tried.left_out:

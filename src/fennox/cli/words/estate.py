@@ -229,6 +229,25 @@ def _kind_try(kind: Sub) -> None:
     attempt.add_argument(
         "--part", action="append", metavar="PART", help="only this part, and those it needs"
     )
+    attempt.add_argument(
+        "--restore",
+        action="store_true",
+        help="then take it, put that onto a spare (--onto), and prove it; what the spare holds is"
+        " overwritten",
+    )
+    attempt.add_argument("--onto", metavar="ADDRESS", help="the spare: host, or host:port")
+    attempt.add_argument("--onto-account", metavar="ACCOUNT", help="there, if another one")
+    attempt.add_argument("--onto-key", metavar="FILE", help="there, if another one")
+    attempt.add_argument("--accept-onto-key", metavar="KEY", help="the spare's")
+    attempt.add_argument(
+        "--place",
+        action="append",
+        metavar="NAME=CHOICE",
+        help="with --restore, a value of the place: target, backup, or a new value",
+    )
+    attempt.add_argument(
+        "--yes", metavar="ADDRESS", help="the spare's, to begin at once; asked otherwise"
+    )
     attempt.add_argument("--documents", action="store_true", help="list every document")
     attempt.add_argument(
         "--show", metavar="DOCUMENT", help="print what one document holds, secret or not"

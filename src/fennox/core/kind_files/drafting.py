@@ -95,7 +95,12 @@ def settings_of(facts: PackageFacts) -> list[str]:
         for path in facts.paths
         if path.startswith("/etc/")
         and path.count("/") == 2
-        and any(other.startswith(f"{path}/") for other in (*facts.paths, *facts.conffiles))
+        and path not in facts.conffiles
+        # a folder that a package makes for what people put in, such as /etc/rsyslog.d, is empty
+        and (
+            path.endswith(".d")
+            or any(other.startswith(f"{path}/") for other in (*facts.paths, *facts.conffiles))
+        )
         and _is_its_own(facts.package, path.rpartition("/")[2])
     }
     singles = [
@@ -206,6 +211,12 @@ secrets = $hidden
 """)
 
 
+def _foremost(settings: Sequence[str], package: str) -> str:
+    """The file without which there is nothing: named like the package, if one is."""
+    name = package.rstrip("0123456789")
+    return next((path for path in settings if name in path.rpartition("/")[2]), settings[0])
+
+
 def drafted(facts: PackageFacts, system: str) -> str:
     """A kind file (TOML) that can be checked and tried; what a person must decide is said in
     comments.
@@ -225,7 +236,7 @@ def drafted(facts: PackageFacts, system: str) -> str:
         "overwrites": _said(_overwrites(settings)),
         "secrets": _SECRETS.substitute(hidden=_said(hidden)) if hidden else "",
         "files": _said(settings),
-        "first": _said(settings[0]),
+        "first": _said(_foremost(settings, package)),
         "document": _said(f"{part}/version.txt"),
         "list": _said(f"{package} version"),
         "code": _said(f"lacks-{part}"),
