@@ -3217,7 +3217,7 @@ export interface components {
              * Origin
              * @enum {string}
              */
-            origin: "given" | "kind" | "backup" | "host";
+            origin: "given" | "kind" | "backup" | "host" | "system" | "nobody";
             /** Title */
             title: string;
             /** Value */
