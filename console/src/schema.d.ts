@@ -4762,6 +4762,14 @@ export interface components {
              */
             new_name?: string | null;
             /**
+             * Only
+             * @description Single objects: of a census list, the names that are put back. The parts must be put back name by name.
+             * @default {}
+             */
+            only: {
+                [key: string]: string[];
+            };
+            /**
              * Onto
              * @description To practise: the spare. Else the system; the backup's own if left out.
              */
@@ -5682,6 +5690,13 @@ export interface components {
                 [key: string]: string[];
             };
             /**
+             * Only
+             * @default {}
+             */
+            only: {
+                [key: string]: string[];
+            };
+            /**
              * Rewritten
              * @default []
              */
@@ -6582,6 +6597,7 @@ export interface components {
              *       "given": {},
              *       "kept": [],
              *       "lists": {},
+             *       "only": {},
              *       "rewritten": [],
              *       "values": []
              *     }

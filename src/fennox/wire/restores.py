@@ -76,6 +76,19 @@ class NewDraft(Wanted):
     key: str | None = Field(default=None, description="The accepted fingerprint of the target.")
     parts: list[Noun] | None = None
     place: PlacesWanted = {}
+    only: Annotated[
+        dict[
+            Annotated[str, Field(max_length=300)],
+            Annotated[list[Annotated[str, Field(max_length=1000)]], Field(max_length=1000)],
+        ],
+        Field(
+            max_length=20,
+            description=(
+                "Single objects: of a census list, the names that are put back. The parts must be"
+                " put back name by name."
+            ),
+        ),
+    ] = {}
     peers: Literal["win", "yield"] | None = Field(
         default=None,
         description=(

@@ -117,6 +117,35 @@ def test_one_switch_goes_back_into_the_running_manager(orlop: Orlop) -> None:
     assert inventory(orlop.machine) == before
 
 
+def test_of_several_switches_that_are_missing_only_the_chosen_one_goes_back(orlop: Orlop) -> None:
+    orlop.machine.request("PUT", "/switches/crew", {"segments": {"cabins": 310}, "hosts": []})
+    backup, before = orlop.take(), inventory(orlop.machine)
+    orlop.machine.request("DELETE", "/switches/fleet")
+    orlop.machine.request("DELETE", "/switches/crew")
+    repair = {"purpose": "repair", "login": None, "parts": ["switches"], "at": None, "key": None}
+    sheet = orlop.draft(backup, orlop.machine, **repair, only={"switches": ["crew"]})
+    shown = orlop.client.sheet(sheet).sheet
+    [puts] = [step for step in shown.steps if step.do == "upload"]
+    assert puts.names == ["crew", "offices"]
+    orlop.restore(sheet)
+    now = inventory(orlop.machine)
+    assert [one["name"] for one in now["switches"]] == ["crew", "offices"]
+    assert {**now, "switches": []} == {**before, "switches": []}
+    proof = orlop.client.sheet(sheet).sheet.proof
+    assert proof is not None
+    assert [(item.name, item.backup, item.missing, item.extra) for item in proof.lists] == [
+        ("switches", 1, [], [])
+    ]
+    for wrong, said in (
+        ({"only": {"switches": ["quay"]}}, "The backup holds no quay among its switches."),
+        ({"only": {"hosts": ["a"]}}, "puts back no single hosts"),
+        ({"only": {"switches": ["crew"]}, "parts": None}, "is put back whole"),
+        ({"only": {"switches": []}}, "No switches are named"),
+    ):
+        with pytest.raises((ProblemError, AssertionError), match=said):
+            orlop.draft(backup, orlop.machine, **{**repair, **wrong})
+
+
 def test_the_old_one_must_be_off_where_its_address_is_taken_over(orlop: Orlop) -> None:
     backup = orlop.take()
     new = orlop.fresh()

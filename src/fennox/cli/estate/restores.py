@@ -67,6 +67,7 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
     if purpose == "seed" and new_name is None:
         new_name = ask("What is the new system called?")
     places = places_given(arguments.place or [])
+    only = _only(arguments.only or [])
     with client(environment) as service:
         if arguments.deployed is not None:
             _aim_at_deployed(service, arguments)
@@ -86,6 +87,7 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
                     key=key,
                     parts=arguments.part,
                     place=places,
+                    only=only,
                     peers=arguments.peers,
                     claim=arguments.claim or "",
                     beside=arguments.beside_login,
@@ -106,6 +108,18 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
         else:
             say(f"Nothing has been changed. Begin with: fennox restore start {shown.id[:12]}")
     return PERSON if shown.sheet.blockers() else 0
+
+
+def _only(given: list[str]) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for pair in given:
+        listed, _, name = pair.partition("=")
+        if not listed or not name:
+            raise BadInput(
+                f"{printable(pair)} is not LIST=NAME.", "Write for example --only switches=fleet."
+            )
+        found.setdefault(listed, []).append(name)
+    return found
 
 
 def _aim_at_deployed(service: Client, arguments: argparse.Namespace) -> None:

@@ -54,6 +54,8 @@ def _headed(shown: SheetShown) -> Iterator[tuple[str, str]]:
         yield "acting at", f"{sheet.entrance.address} as {sheet.entrance.account}"
     yield "version", f"{sheet.target_product} {sheet.target_version}"
     yield "parts", ", ".join(sheet.parts)
+    for name, chosen in sheet.placed.only.items():
+        yield f"only {name}", ", ".join(chosen)
     settings = (f"{name}={value}" for name, value in sheet.settings.items())
     yield "settings", "; ".join(settings) or "none"
     for name, login in sheet.seen_secrets.items():

@@ -98,6 +98,13 @@ def _restore_draft(restore: Sub) -> None:
         help="a value of the place: target, backup, or a new value; may be given several times",
     )
     draft.add_argument(
+        "--only",
+        action="append",
+        metavar="LIST=NAME",
+        help="a single object, such as --part switches --only switches=fleet; may be given several"
+        " times",
+    )
+    draft.add_argument(
         "--peers",
         choices=("win", "yield"),
         help="of a member of a replicated set: whether its copy wins over the others, or yields",

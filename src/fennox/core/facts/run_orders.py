@@ -76,6 +76,7 @@ class DraftOrder(_Order):
     parts: list[str] | None = None
     entrance: Aim | None = None
     places: dict[str, str] = {}
+    only: dict[str, list[str]] = {}  # of a census list the names that are put back
     # drafts queued before December 2026 have none; practice harms nobody
     purpose: RestorePurpose = "practise"
     spare: str | None = None

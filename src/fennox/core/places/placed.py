@@ -76,6 +76,7 @@ class Placed(SheetModel):
     rewritten: list[RewrittenDocument] = []
     kept: list[KeptDocument] = []
     lists: dict[str, list[str]] = {}
+    only: dict[str, list[str]] = {}  # of a census list the names that a person chose: these alone
     expected: dict[str, str] = {}  # address, account and key, where a rewritten document sets them
 
     def keeps(self, part: str, path: str) -> bool:

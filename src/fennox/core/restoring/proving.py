@@ -132,6 +132,19 @@ def not_proved(kind: Kind, parts: list[str], head: Head, lists: list[ListProof])
     return [*left_out, *(name for name in covered if name not in counted), *documents]
 
 
+def chosen(
+    only: Mapping[str, list[str]], lists: list[ListProof], left_out: list[str]
+) -> tuple[list[ListProof], list[str]]:
+    """Where a person chose single names, these alone are compared: of the rest nothing was put
+    back, and what else the target has is no surprise.
+    """
+    if not only:
+        return lists, left_out
+    kept = [item.model_copy(update={"extra": []}) for item in lists if item.name in only]
+    others = [item.name for item in lists if item.name not in only]
+    return kept, [*left_out, *others]
+
+
 def documents_of(part: str) -> str:
     return f"documents of {part}"
 

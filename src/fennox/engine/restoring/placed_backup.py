@@ -32,7 +32,7 @@ class PlacedBackup:
         head = await self.reader.head()
         return head.model_copy(
             update={
-                "census": {**head.census, **self.placed.lists},
+                "census": {**head.census, **self.placed.lists, **self.placed.only},
                 "expected": {**head.expected, **self.placed.expected},
             }
         )

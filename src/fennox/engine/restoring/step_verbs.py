@@ -324,6 +324,7 @@ class StepVerbs:
         lists += await self._written_documents(after)
         lists += proving.kept_documents(self.sheet, after.documents)
         left_out = [*proving.not_proved(self.kind, self.sheet.parts, head, lists), *theirs]
+        lists, left_out = proving.chosen(self.sheet.placed.only, lists, left_out)
         checks = [*proving.checks_of(self.sheet), *proving.unread(self.kind, after.unread)]
         machine = proving.of_the_machine(*facts)
         proof = proving.prove(lists, left_out, checks, self.now(), machine)

@@ -18,6 +18,7 @@ from fennox.core.facts.run_orders import Aim, DraftOrder
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
 from fennox.core.names import printable
+from fennox.core.places import single_objects
 from fennox.core.places.sheet_model import RestorePurpose
 from fennox.links.base import parse_address
 from fennox.service.machines import login_uses
@@ -90,6 +91,7 @@ async def target(
         )
     parts_to_take(kind, wanted.parts)
     must_be_places(kind, wanted.place)
+    single_objects.must_be_single(kind, wanted.parts, wanted.only)
     _must_be_decided(wanted)
     known = spare or system
     address = _address(kind, system, spare, wanted)
@@ -290,6 +292,7 @@ async def enqueue(
             target=_aim(aimed.use),
             parts=wanted.parts,
             places=wanted.place,
+            only=wanted.only,
             entrance=_aim(aimed.at_entrance) if aimed.at_entrance is not None else None,
             purpose=wanted.purpose,
             spare=aimed.spare.id if aimed.spare is not None else None,

@@ -18,6 +18,7 @@ from fennox.core.facts.run_results import DraftResult
 from fennox.core.format.manifest import Finding, Head
 from fennox.core.kinds.filling import filled_in, values_of
 from fennox.core.kinds.model import Kind
+from fennox.core.places import single_objects
 from fennox.core.places.sheet_model import RestorePurpose
 from fennox.core.restoring import plan_inputs, planning, proving, replicating
 from fennox.core.restoring.plan_inputs import Target
@@ -216,6 +217,8 @@ async def _placed(
     placed, findings = await placing.place(
         material.reader, filled, sent, target, wishes, context.readings
     )
+    head = await material.reader.head()
+    placed.only = single_objects.chosen(order.only, head.census)
     return PlacedBackup(material.reader, filled, placed, context.readings), findings
 
 

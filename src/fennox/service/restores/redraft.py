@@ -46,6 +46,7 @@ async def request(
         entrance=await entrance_of(session, row, data),
         parts=data.parts,
         places={**data.placed.given, **places},
+        only=data.placed.only,
         purpose=data.purpose,
         spare=row.spare_id,
         new_name=data.new_name,
