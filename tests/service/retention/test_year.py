@@ -156,7 +156,8 @@ async def held_against_the_rules(
             for moment in set(due) - set(
                 dates
             ):  # merged into a later one: the service was away, or all was quiet
-                later = min((one for one in dates if one > moment), default=None)
+                # perhaps into one that fell due shortly before the end
+                later = min((one for one, _ in mine if one > moment), default=None)
                 begun = next((at for one, at in mine if one == later), end)
                 if not routine.quiet:
                     for theirs in of_others:
