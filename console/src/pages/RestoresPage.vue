@@ -96,6 +96,7 @@ const draft = useMutation({
           entrance,
           parts: parts.value.length === chosen.data.value?.parts.length ? null : parts.value,
           place: {},
+          only: {},
           peers: asksWhoWins.value ? stance.value : null,
           claim: asksWhoWins.value && stance.value === "win" ? claim.value.trim() : "",
           wait: true,
