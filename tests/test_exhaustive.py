@@ -39,8 +39,8 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
     ),
     "a kind of run": (
         "core/facts/run_orders.py",
-        '"adopt", "rekey"\n]',
-        '"adopt", "rekey", "tide"\n]',
+        '"deploy",\n]',
+        '"deploy",\n    "tide",\n]',
         {"service/processes/worker.py"},
     ),
     "a step verb": (
