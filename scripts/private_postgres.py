@@ -85,7 +85,9 @@ def start(folder: Path, *, sync: bool = True) -> str:
             " max_connections=200"
         )
         if not sync:
-            options += " -c fsync=off"  # a killed server loses nothing; a crashed machine may
+            # a killed server loses nothing, a crashed machine may; and what it shares lies beside
+            # its data, as a server that is stopped at once leaves that behind
+            options += " -c fsync=off -c dynamic_shared_memory_type=mmap"
         _run(
             _program("pg_ctl"),
             "-D",
