@@ -95,6 +95,9 @@ def test_what_was_made_is_taken_away_and_nothing_else(orlop: Orlop, keelson: Kee
     deployment = draft(keelson, backup, address=at, name="trial")
     made(keelson, deployment, "trial")
     assert machines(keelson) == sorted([*others, "trial"])
+    for name in (orlop.name, keelson.name):
+        with pytest.raises(ProblemError, match="A machine was made for"):
+            keelson.client.remove_system(name, "it is gone")
     run = keelson.service.ended(keelson.client.undo_deployment(deployment, "trial").id)
     assert run.state == "done", run.reason
     shown = keelson.client.deployment(deployment)

@@ -10,7 +10,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.backups import Backup, Copy
 from fennox.catalogue.models.concerns import AlertRoute
-from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run, SheetRow
+from fennox.catalogue.models.runs import IS_ACTIVE, DeploymentRow, Routine, Run, SheetRow
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import StateRow, System
 from fennox.core.errors import BadInput, Conflict
@@ -134,6 +134,21 @@ async def left_of(session: AsyncSession, system: System) -> Left:
     return Left((await session.execute(count)).scalar_one(), [name for name, _ in stores])
 
 
+async def _must_have_no_machine(session: AsyncSession, system: System) -> None:
+    """The record of a machine that was made for it, or on it, is what takes that away again."""
+    made = select(DeploymentRow).where(
+        or_(DeploymentRow.system_id == system.id, DeploymentRow.host_id == system.id),
+        DeploymentRow.state.in_(("making", "made", "failed", "taking away")),
+    )
+    for row in (await session.execute(made)).scalars():
+        if row.data.address != system.address:
+            raise Conflict(
+                f"A machine was made for {row.data.system_name} on {row.data.host_name}:"
+                f" {row.data.name}.",
+                f"Take it away first: fennox deployment undo {row.id[:12]}",
+            )
+
+
 async def remove(session: AsyncSession, system: System) -> Left:
     """Forget a system with its runs, sheets, and the places of its backups. Removes nothing from
     stores.
@@ -146,6 +161,7 @@ async def remove(session: AsyncSession, system: System) -> Left:
             f"The way to {', '.join(names)} leads through {system.name}.",
             f"Change it first: fennox system set {names[0]} --via ''",
         )
+    await _must_have_no_machine(session, system)
     left = await left_of(session, system)
     for other in (
         await session.execute(select(System).where(System.needs.contains([system.id])))
