@@ -76,11 +76,12 @@ def test_a_lost_manager_comes_back_on_a_machine_that_is_made_for_it(
         keelson.machine.folder / "disks" / orlop.name, *_parts(at), "deploy", "deploy"
     )
     assert done.key == new.fingerprint, "as its console shows it"
-    sheet = orlop.draft(backup, new)
+    sheet = orlop.draft(backup, new, place={"network-address": "backup"})
     orlop.restore(sheet)
-    assert inventory(entered(new)) == before
+    assert inventory(entered(new, orlop.machine)) == before
     orlop.client.accept_restore(sheet)
-    with pytest.raises(ProblemError, match=f"The machine at {at} is {orlop.name} now"):
+    assert orlop.client.system(orlop.name).address != at, "it took the lost one's place"
+    with pytest.raises(ProblemError, match=f"made at {at} is {orlop.name} now"):
         keelson.client.undo_deployment(deployment, orlop.name)
     assert machines(keelson) == sorted([*others, orlop.name])
 

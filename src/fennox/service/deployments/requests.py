@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 from typing import assert_never
 
-from sqlalchemy import select
+from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.runs import ACTIVE, DeploymentRow, Run, SheetRow
@@ -141,11 +141,23 @@ async def _must_not_be_needed(session: AsyncSession, row: DeploymentRow, data: D
     """A machine is not taken away that is a system, or that a restore writes to."""
     if not data.address:
         return
-    at = select(System.name).where(System.address == data.address, System.key == data.key)
-    if system := (await session.execute(at)).scalars().first():
+    same = or_(System.address == data.address, System.key == data.key)
+    at = select(System.name).where(same, System.retired.is_(None))
+    names = list((await session.execute(at)).scalars())
+    # a restore may have given it the address and the key of the backup
+    onto = select(SheetRow).where(SheetRow.system_id == row.system_id)
+    for sheet in (await session.execute(onto)).scalars():
+        aimed = (sheet.data.target.address, sheet.data.target.key)
+        if sheet.data.accepted is not None and aimed == (data.address, data.key):
+            named = select(System.name).where(
+                System.name == (sheet.data.new_name or sheet.data.system_name),
+                System.retired.is_(None),
+            )
+            names += (await session.execute(named)).scalars()
+    if names:
         raise Conflict(
-            f"The machine at {data.address} is {system} now.",
-            f"Retire it first: fennox system retire {system}",
+            f"The machine that was made at {data.address} is {names[0]} now.",
+            f"Retire that first: fennox system retire {names[0]}",
         )
     busy = select(SheetRow).where(SheetRow.state.in_(("running", "waiting")))
     for sheet in (await session.execute(busy)).scalars():
