@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import secrets
 from collections.abc import Iterator
 from datetime import UTC, datetime
@@ -109,6 +110,15 @@ def pytest_collection_finish() -> None:
     gc.collect()
     gc.freeze()
     programs.seldom_collect()
+
+
+@pytest.fixture(scope="session", autouse=True)
+def seasoned(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Of whole runs alone: for a few tests it costs more than it spares."""
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        from tests.seasoning import season
+
+        season(request.getfixturevalue("postgres"), tmp_path_factory.mktemp("first"))
 
 
 @pytest.fixture

@@ -47,7 +47,7 @@ def _modules() -> list[str]:
             for module in pkgutil.walk_packages(folder, f"{package}.")
             if not module.ispkg
         ]
-    return [*found, *_APPLIANCES, "tests.warm", "tests.forked_beside"]
+    return [*found, *_APPLIANCES, "tests.forked_beside", "tests.seasoned", "tests.warm"]
 
 
 def seldom_collect() -> None:
@@ -118,6 +118,14 @@ def run(
         )
 
 
+def begin() -> int:
+    """Begin the process that all are forked from, if it has not begun; its number."""
+    _context.set_forkserver_preload(_modules())
+    server = multiprocessing.forkserver._forkserver
+    server.ensure_running()
+    return int(server._forkserver_pid)  # type: ignore[attr-defined]
+
+
 def _start(
     main: Callable[[], None],
     words: Sequence[str],
@@ -125,7 +133,7 @@ def _start(
     folder: Path,
     files: _Files,
 ) -> Program:
-    _context.set_forkserver_preload(_modules())
+    begin()
     process = _context.Process(
         target=_run, args=(main, list(words), dict(environment), folder, files), daemon=True
     )

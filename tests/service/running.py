@@ -99,6 +99,9 @@ class Service:
     def is_ready(self) -> bool:
         assert self._process is not None
         assert self._process.poll() is None, self.log[-3000:]
+        return self.answers()
+
+    def answers(self) -> bool:
         try:
             return _asking.get(f"{self.address}/readyz").status_code == 200
         except httpx.HTTPError:
