@@ -74,7 +74,7 @@ soak: export PYTEST_ADDOPTS = --timeout 0 -m ''
 soak: setup console .venv/tests-ready
 	$(BIN)/pytest tests/engine/stores/test_kills.py --kills 400
 	$(BIN)/pytest tests/service/restores/test_killed.py --kills 60
-	$(BIN)/pytest tests/service/restores/test_any_order.py --examples 3000
+	$(BIN)/pytest tests/service/restores/test_any_order.py --examples 6000
 	$(BIN)/pytest -n $(JOBS) tests/service/upkeep/test_dying.py tests/service/stores/test_adopt.py tests/engine/restoring/test_taken_up.py tests/engine/stores/test_fault_points.py \
 	  tests/engine/stores/test_generations.py tests/service/own_state/test_rebuild_dies.py tests/service/upkeep/test_faked_clocks.py --points 1
 	$(BIN)/pytest -n $(JOBS) -m "long or appliance"

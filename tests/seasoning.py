@@ -10,12 +10,12 @@ import pytest
 
 from fennox.wire.backups import NewTake
 from fennox.wire.restores import NewDraft
-from saltmere.linux import LinuxServer, new_key_pair
+from saltmere.linux import new_key_pair
 from tests import programs
 from tests.database import fresh_database
 from tests.places import free_port, loopback
 from tests.seasoned import ENDED, FOLDER
-from tests.service.conftest import enrol
+from tests.service.conftest import enrol, running
 from tests.service.running import Service, came_to, until
 
 
@@ -23,22 +23,15 @@ def season(postgres: Path, folder: Path) -> None:
     """Have it enrol a server, take a backup of it and put that back; then it forks programs."""
     private, public = new_key_pair("quay")
     host = loopback()
-    server = LinuxServer(folder / "server", host, free_port(host))
-    server.install("web-9", public)
-    server.configure("ticket", files=12)
-    server.start()
-    try:
-        with fresh_database(postgres) as database:
-            service = Service(folder, database, host, free_port(host))
-            process = _begin(service)
-            until(service.answers, "the first service answers")
-            service.set_up()
-            enrol(service, server, private)
-            _take_and_put_back(service)
-            os.kill(process, signal.SIGTERM)
-            until((folder / ENDED).exists, "the first service has ended")
-    finally:
-        server.stop()
+    with fresh_database(postgres) as database, running(folder, "web-9", public) as server:
+        service = Service(folder, database, host, free_port(host))
+        process = _begin(service)
+        until(service.answers, "the first service answers")
+        service.set_up()
+        enrol(service, server, private)
+        _take_and_put_back(service)
+        os.kill(process, signal.SIGTERM)
+        until((folder / ENDED).exists, "the first service has ended")
 
 
 def _begin(service: Service) -> int:

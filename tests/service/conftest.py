@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -29,6 +30,20 @@ def service(tmp_path: Path, database: str, request: pytest.FixtureRequest) -> It
     try:
         made.start()
         made.set_up()
+        yield made
+    finally:
+        made.stop()
+
+
+@contextmanager
+def running(folder: Path, name: str, authorised_key: str) -> Iterator[LinuxServer]:
+    """A server for more than one test."""
+    host = loopback()
+    made = LinuxServer(folder / name, host, free_port(host))
+    made.install(name, authorised_key)
+    made.configure("ticket", files=12)
+    made.start()
+    try:
         yield made
     finally:
         made.stop()

@@ -78,7 +78,10 @@ async def test_the_whole_story(vault: Vault, appliance: Skerry, place: Place) ->
     await link.close()
 
 
-@pytest.mark.parametrize("purpose", ["replace", "practise", "seed"])
+@pytest.mark.parametrize(
+    "purpose",
+    ["replace", *(pytest.param(name, marks=pytest.mark.long) for name in ("practise", "seed"))],
+)
 async def test_another_appliance_keeps_its_own_address(
     vault: Vault, appliance: Skerry, place: Place, purpose: RestorePurpose
 ) -> None:

@@ -498,7 +498,7 @@ def test_restores_in_any_order(
             Here,
             settings=settings(
                 phases=(Phase.explicit, Phase.reuse, Phase.generate),  # shrinking would take hours
-                max_examples=max(2, settings().max_examples // 50),
+                max_examples=max(1, settings().max_examples // 100),
                 stateful_step_count=20,
                 deadline=None,
                 suppress_health_check=list(HealthCheck),

@@ -251,35 +251,6 @@ def test_a_repaired_machine_with_another_id_is_known_by_it_once_it_is_accepted(
         assert run.state == "done", run.reason
 
 
-@pytest.mark.parametrize(
-    ("wanted", "said"),
-    [
-        ({"purpose": "repair", "at": "127.0.0.1:1"}, "A repair is of web-9's own machine"),
-        ({"purpose": "replace"}, "The target's address is missing"),
-        ({"purpose": "practise"}, "The target's address is missing"),
-        ({"purpose": "practise", "onto": "web-9"}, "web-9 is no spare"),
-        ({"purpose": "replace", "onto": "spare-1"}, "The backup is of web-9, not of spare-1"),
-        ({"purpose": "seed", "at": "127.0.0.1:1"}, "new system's name is missing"),
-        ({"purpose": "practise", "onto": "spare-1", "at": "127.0.0.1:1"}, "spare-1 is at"),
-        ({"purpose": "repair", "new_name": "web-10"}, "Only a seed becomes a new system"),
-        (
-            {"purpose": "seed", "new_name": "spare-1", "at": "127.0.0.1:1"},
-            "There is a system spare-1 already",
-        ),
-    ],
-    ids=lambda value: value if isinstance(value, str) else "",
-)
-def test_a_target_that_does_not_fit_the_purpose_is_refused(
-    service: Service, fresh: LinuxServer, wanted: dict[str, Any], said: str
-) -> None:
-    with service.client() as client:
-        as_spare(client, fresh)
-        backup = backup_of(service, client)
-        with pytest.raises(ProblemError, match=said):
-            client.draft(NewDraft(backup=backup, **wanted))
-        assert client.restores() == []
-
-
 def test_a_restore_begins_with_the_systems_name_and_is_proved_as_often_as_asked(
     service: Service, fresh: LinuxServer
 ) -> None:
