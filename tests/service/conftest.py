@@ -9,6 +9,7 @@ import pytest
 from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.stores import NewLogin, NewStore
 from saltmere.linux import SSH_RESTART, LinuxServer
+from tests import statements
 from tests.engine.conftest import install, key_pair
 from tests.places import free_port, loopback
 from tests.service.contexts import clock, context
@@ -16,6 +17,7 @@ from tests.service.running import PASSPHRASE, Service
 from tests.warm import REAL_HASHES, cheapen_passwords
 
 cheapen_passwords()
+statements.share()
 
 __all__ = ["clock", "context", "install", "key_pair"]
 
