@@ -1,11 +1,12 @@
-"""Processes beside a service (evaluators, carvers) as forks of that service, which has imported
-what they need. A new interpreter for each was a fifth of what the service's tests cost; the tests
-of the engine begin them as everywhere else.
+"""Processes beside a service (evaluators, carvers, its receiving end) as forks of that service,
+which has imported what they need. A new interpreter for each was a fifth of what the service's
+tests cost; the tests of the engine begin them as everywhere else.
 """
 
 from __future__ import annotations
 
 import asyncio
+import ctypes
 import importlib
 import os
 import re
@@ -16,7 +17,8 @@ from collections.abc import Sequence
 from functools import partial, wraps
 from typing import Any, NoReturn
 
-_PROGRAM = re.compile(r"from (fennox\.engine\.processes\.\w+) import main; main\(\)")
+_PROGRAM = re.compile(r"from (fennox\.[\w.]+\.processes\.\w+) import (\w+); \2\(\)")
+_SET_NAME = 15  # prctl(2)
 
 
 def fork_beside() -> None:
@@ -25,17 +27,18 @@ def fork_beside() -> None:
 
     @wraps(execute)
     async def fork(*words: Any, **named: Any) -> Process:
-        told = _PROGRAM.fullmatch(words[3]) if len(words) > 3 else None
-        if told:
-            kept = tuple(named.get("pass_fds", ()))
-            named["preexec_fn"] = partial(_become, told[1], words[4:], kept)
+        for place, word in enumerate(words):
+            if (told := _PROGRAM.fullmatch(str(word))) is not None:
+                kept = tuple(named.get("pass_fds", ()))
+                main = (told[1], told[2])
+                named["preexec_fn"] = partial(_become, main, words[place + 1 :], kept)
         return await execute(*words, **named)
 
     asyncio.create_subprocess_exec = fork
 
 
-def _become(module: str, given: Sequence[str], kept: Sequence[int]) -> NoReturn:
-    """Run the module's ``main`` in the child instead of another program. Whoever began it waits for
+def _become(main: tuple[str, str], given: Sequence[str], kept: Sequence[int]) -> NoReturn:
+    """Run a module's function in the child instead of another program. Whoever began it waits for
     the end of a pipe that is among what is closed here.
     """
     code = 1
@@ -48,7 +51,9 @@ def _become(module: str, given: Sequence[str], kept: Sequence[int]) -> NoReturn:
             os.closerange(low, number)
             low = number + 1
         sys.argv = ["-c", *given]
-        importlib.import_module(module).main()
+        module, function = main
+        ctypes.CDLL(None).prctl(_SET_NAME, module.rpartition(".")[2].encode())
+        getattr(importlib.import_module(module), function)()
         code = 0
     finally:
         os._exit(code)

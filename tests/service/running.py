@@ -85,6 +85,12 @@ class Service:
         }
 
     @property
+    def process(self) -> int:
+        """Its number."""
+        assert self._process is not None
+        return self._process.pid
+
+    @property
     def log(self) -> str:
         return (self.folder / "log").read_text()
 
