@@ -12,6 +12,12 @@ export const router = createRouter({
     { path: "/runs/:run", component: () => import("./pages/RunPage.vue"), meta: { title: "Run" } },
     { path: "/restores", component: () => import("./pages/RestoresPage.vue"), meta: { title: "Restore desk" } },
     { path: "/restores/:sheet", component: () => import("./pages/SheetPage.vue"), meta: { title: "Run sheet" } },
+    { path: "/deployments", component: () => import("./pages/DeploymentsPage.vue"), meta: { title: "New machines" } },
+    {
+      path: "/deployments/:deployment",
+      component: () => import("./pages/DeploymentPage.vue"),
+      meta: { title: "New machine" },
+    },
     { path: "/routines", component: () => import("./pages/RoutinesPage.vue"), meta: { title: "Routines" } },
     { path: "/alerts", component: () => import("./pages/AlertsPage.vue"), meta: { title: "Alerts" } },
     { path: "/stores", component: () => import("./pages/StoresPage.vue"), meta: { title: "Stores" } },

@@ -2426,6 +2426,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/systems/{name}/hazards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Hazards
+         * @description What a restore of a system meets that can go wrong, and when that was met before.
+         */
+        get: operations["show_hazards"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/systems/{name}/probe": {
         parameters: {
             query?: never;
@@ -4081,6 +4101,52 @@ export interface components {
             /** Title */
             title: string;
         };
+        /**
+         * Hazard
+         * @description A step of the kind that can hurt.
+         */
+        Hazard: {
+            /**
+             * Leaves
+             * @description How it leaves the target meanwhile; empty: as it was.
+             */
+            leaves: string;
+            /** @description In a restore of this system; null: in none that is known. */
+            met: components["schemas"]["Met"] | null;
+            /** @description In one of another system of the kind. */
+            met_elsewhere: components["schemas"]["Met"] | null;
+            /** Phase */
+            phase: string;
+            /**
+             * Question
+             * @description What a person is asked; empty: nothing.
+             */
+            question: string;
+            /** Sorts */
+            sorts: ("asks" | "must-hold" | "no-way-back" | "not-undone" | "restarts" | "leaves-open")[];
+            /** Step */
+            step: string;
+        };
+        /**
+         * Hazards
+         * @description Of the kind as it is now.
+         */
+        Hazards: {
+            /**
+             * Items
+             * @description In the order in which a restore meets them.
+             */
+            items: components["schemas"]["Hazard"][];
+            /** Kind */
+            kind: string;
+            /** Kind Version */
+            kind_version: number;
+            /**
+             * Versions
+             * @description Programs whose version the target must have, or a compatible one.
+             */
+            versions: string[];
+        };
         /** HoldWanted */
         HoldWanted: {
             /** Reason */
@@ -4181,6 +4247,12 @@ export interface components {
         KindShown: {
             /** About */
             about: string;
+            /**
+             * Beside
+             * @description By what else such a machine is reached; empty: by nothing else.
+             * @enum {string}
+             */
+            beside: "ssh" | "https" | "";
             /** Census */
             census: string[];
             /**
@@ -4202,6 +4274,11 @@ export interface components {
             entrance: string;
             /** Left Out */
             left_out: string[];
+            /**
+             * Makes
+             * @description With what a new machine is made on such a host; empty: it makes none.
+             */
+            makes: components["schemas"]["MachineValueShown"][];
             /** Name */
             name: string;
             /** Parts */
@@ -4218,6 +4295,13 @@ export interface components {
             /** Settings */
             settings: {
                 [key: string]: string;
+            };
+            /**
+             * Singles
+             * @description Census lists of which single names can be put back, with the parts for that.
+             */
+            singles: {
+                [key: string]: string[];
             };
             /** Steps */
             steps: string[];
@@ -4503,6 +4587,15 @@ export interface components {
              */
             name: string;
         };
+        /** MachineValueShown */
+        MachineValueShown: {
+            /** Default */
+            default: string;
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+        };
         /**
          * MakingStep
          * @description ``command``: what is sent to the host, in full. ``undoes``: number of the step it undoes.
@@ -4618,6 +4711,29 @@ export interface components {
              * @enum {string}
              */
             state: "mode" | "hold" | "access";
+        };
+        /**
+         * Met
+         * @description The newest proved restore in which a step was done.
+         */
+        Met: {
+            /**
+             * At
+             * Format: date-time
+             * @description When it was proved.
+             */
+            at: string;
+            /** Kind Version */
+            kind_version: number;
+            /**
+             * Purpose
+             * @enum {string}
+             */
+            purpose: "repair" | "replace" | "practise" | "seed" | "return";
+            /** Sheet */
+            sheet: string;
+            /** System */
+            system: string;
         };
         /**
          * MuteWanted
@@ -12310,6 +12426,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_hazards: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hazards"];
                 };
             };
             /** @description A problem (RFC 9457) */

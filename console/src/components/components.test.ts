@@ -6,6 +6,7 @@ import BackupLine from "./BackupLine.vue";
 import CensusLine from "./CensusLine.vue";
 import ConcernList from "./ConcernList.vue";
 import FindingList from "./FindingList.vue";
+import HazardTable from "./HazardTable.vue";
 import LadderLine from "./LadderLine.vue";
 import ProofTable from "./ProofTable.vue";
 import RunProgress from "./RunProgress.vue";
@@ -276,5 +277,34 @@ describe("LadderLine", () => {
     expect(heights).toEqual([...heights].sort((a, b) => b - a));
     expect(new Set(heights).size).toBe(3);
     expect(line.text()).toContain("goes now");
+  });
+});
+
+describe("hazards of a restore", () => {
+  const met: Schema["Met"] = { sheet: "s1", system: "web-9", purpose: "practise", at: "2026-03-01T12:00:00Z", kind_version: 3 };
+  function hazard(changes: Partial<Schema["Hazard"]>): Schema["Hazard"] {
+    const empty = { question: "", leaves: "", met: null, met_elsewhere: null };
+    return { phase: "check", step: "It serves", sorts: ["must-hold"], ...empty, ...changes };
+  }
+  function table(items: Schema["Hazard"][]) {
+    const hazards = { kind: "linux-server", kind_version: 4, items, versions: [] };
+    return mount(HazardTable, { props: { system: "web-9", hazards }, global: { stubs: { RouterLink: { template: "<a><slot /></a>" } } } });
+  }
+
+  it("says of each whether and where it was met", () => {
+    const other = { ...met, system: "web-8", kind_version: 4 };
+    const said = table([
+      hazard({ met }),
+      hazard({ step: "Restart it", met_elsewhere: other }),
+      hazard({ step: "Switch it off", sorts: ["asks"], question: "Is it off?" }),
+    ]).text();
+    expect(said).toContain("2 of 3 were never met in a proved restore of web-9");
+    expect(said).toMatch(/practised .*, by version 3 of the kind/);
+    expect(said).toMatch(/never\s*at web-8: practised/);
+    expect(said).toContain("Is it off?");
+  });
+
+  it("claims nothing of a kind that has none", () => {
+    expect(table([]).text()).not.toContain("were met");
   });
 });

@@ -9,7 +9,7 @@ import RunProgress from "../components/RunProgress.vue";
 import StateWord from "../components/StateWord.vue";
 import { useFollowed } from "../follow";
 import { age, size, when } from "../format";
-import { may } from "../session";
+import { may, reachesAll } from "../session";
 
 const route = useRoute();
 const router = useRouter();
@@ -38,13 +38,17 @@ const purposes: { value: Purpose; happened: string; means: string }[] = [
     means: "a new machine becomes a new system, made from this backup",
   },
 ];
-const purpose = ref<Purpose | null>(null);
+const purpose = ref<Purpose | null>(route.query.deployed ? "replace" : null);
 const spare = ref("");
 const newName = ref("");
 const elsewhere = computed(
   () => purpose.value !== null && purpose.value !== "repair" && !(purpose.value === "practise" && spare.value),
 );
 const at = ref("");
+/** The new machine that was made for the system, if it is one of those. */
+const deployed = ref(String(route.query.deployed ?? ""));
+const besideLogin = ref("");
+const singles = reactive<Record<string, string>>({});
 const login = ref("");
 const parts = ref<string[]>([]);
 const accepted = ref<string | null>(null);
@@ -96,7 +100,8 @@ const draft = useMutation({
           entrance,
           parts: parts.value.length === chosen.data.value?.parts.length ? null : parts.value,
           place: {},
-          only: {},
+          only: only.value,
+          beside: elsewhere.value && besideLogin.value ? besideLogin.value : null,
           peers: asksWhoWins.value ? stance.value : null,
           claim: asksWhoWins.value && stance.value === "win" ? claim.value.trim() : "",
           wait: true,
@@ -127,6 +132,49 @@ watch(fitting, (found) => {
 });
 const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => get(client.GET("/api/v1/kinds")) });
 const kind = computed(() => kinds.data.value?.items.find((item) => item.name === kindOf.value));
+/** Of each list, the chosen names: put back alone, of parts that hold nothing else. */
+const only = computed(() =>
+  Object.fromEntries(
+    Object.keys(kind.value?.singles ?? {})
+      .map((listed): [string, string[]] => [listed, (singles[listed] ?? "").split(",").map((name) => name.trim()).filter(Boolean)])
+      .filter(([, names]) => names.length),
+  ),
+);
+watch(only, (wanted, before) => {
+  const lists = Object.keys(wanted);
+  if (lists.join() === Object.keys(before).join()) return;
+  parts.value = lists.length
+    ? [...new Set(lists.flatMap((listed) => kind.value?.singles[listed] ?? []))]
+    : (chosen.data.value?.parts ?? []).map((part) => part.name);
+});
+const deployments = useQuery({
+  queryKey: ["deployments"],
+  queryFn: () => get(client.GET("/api/v1/deployments", { params: { query: { limit: 200 } } })),
+  enabled: computed(() => reachesAll()),
+});
+const machines = computed(() =>
+  (deployments.data.value?.items ?? []).filter((item) => item.state === "made" && item.system === system.value),
+);
+const machine = useQuery({
+  queryKey: computed(() => ["deployment", deployed.value]),
+  queryFn: () =>
+    get(client.GET("/api/v1/deployments/{deployment}", { params: { path: { deployment: deployed.value } } })),
+  enabled: computed(() => deployed.value !== ""),
+});
+watch(
+  () => machine.data.value?.deployment,
+  (made) => {
+    if (!made || made.state !== "made") return;
+    at.value = made.address;
+    accepted.value = made.key;
+  },
+  { immediate: true },
+);
+watch(deployed, (id) => {
+  if (id) return;
+  at.value = "";
+  accepted.value = null;
+});
 const hasEntrance = computed(() => kind.value?.entrance ?? "");
 /** A copy for practice, or of a new system, never meets the set. */
 const asksWhoWins = computed(
@@ -184,6 +232,12 @@ function accept(fingerprint: string): void {
             <input v-model="parts" type="checkbox" :value="part.name" class="mr-1 accent-slate" />{{ part.name }}
           </label>
         </fieldset>
+        <template v-if="chosen.data.value">
+          <div v-for="listed in Object.keys(kind?.singles ?? {})" :key="listed">
+            <label class="label" :for="`desk-only-${listed}`">Only these {{ listed }} (names with commas; empty: all)</label>
+            <input :id="`desk-only-${listed}`" v-model="singles[listed]" class="field font-mono" />
+          </div>
+        </template>
       </div>
       <div v-if="chosen.data.value" class="mt-3 text-sm">
         <p>
@@ -214,14 +268,36 @@ function accept(fingerprint: string): void {
         <option v-for="item in fitting" :key="item.id" :value="item.name">{{ item.name }}</option>
       </select>
     </template>
+    <template v-if="elsewhere && backup && reachesAll()">
+      <template v-if="machines.length">
+        <label class="label" for="desk-deployed">New machine that was made for it</label>
+        <select id="desk-deployed" v-model="deployed" class="field">
+          <option value="">none: another machine</option>
+          <option v-for="item in machines" :key="item.id" :value="item.id">{{ item.name }} on {{ item.host }}, at {{ item.address }}</option>
+        </select>
+      </template>
+      <p class="mt-2 text-sm text-muted">
+        Is there no machine? <RouterLink :to="`/deployments?backup=${backup}`">Have a machine made</RouterLink> on a host that is
+        enrolled.
+      </p>
+    </template>
     <div v-if="elsewhere" class="grid gap-x-8 md:grid-cols-2">
       <div>
         <label class="label" for="desk-at">Address and port of the fresh machine</label>
-        <input id="desk-at" v-model="at" class="field font-mono" required @input="accepted = null" />
+        <input id="desk-at" v-model="at" class="field font-mono" required :readonly="deployed !== ''" @input="accepted = null" />
       </div>
       <div>
         <label class="label" for="desk-login">Login of the fresh machine</label>
         <select id="desk-login" v-model="login" class="field">
+          <option value="">the system's own</option>
+          <option v-for="item in logins.data.value?.items" :key="item.id" :value="item.name">
+            {{ item.name }} ({{ item.account }})
+          </option>
+        </select>
+      </div>
+      <div v-if="kind?.beside">
+        <label class="label" for="desk-beside">Login of its further way ({{ kind.beside }})</label>
+        <select id="desk-beside" v-model="besideLogin" class="field">
           <option value="">the system's own</option>
           <option v-for="item in logins.data.value?.items" :key="item.id" :value="item.name">
             {{ item.name }} ({{ item.account }})
@@ -272,6 +348,7 @@ function accept(fingerprint: string): void {
   </form>
 
   <h2>Run sheets</h2>
+  <p v-if="reachesAll()" class="text-sm text-muted">Machines that were made for restores: <RouterLink to="/deployments">New machines</RouterLink>.</p>
   <ProblemNote :error="sheets.error.value" />
   <div v-if="sheets.data.value?.items.length" class="scroll" tabindex="0">
     <table>

@@ -9,6 +9,7 @@ import BackupTable from "../components/BackupTable.vue";
 import CensusLine from "../components/CensusLine.vue";
 import DoubtedBackup from "../components/DoubtedBackup.vue";
 import FindingList from "../components/FindingList.vue";
+import HazardTable from "../components/HazardTable.vue";
 import PieceTable from "../components/PieceTable.vue";
 import RetireDialog from "../components/RetireDialog.vue";
 import ProblemNote from "../components/ProblemNote.vue";
@@ -34,6 +35,10 @@ const backups = useQuery({
 const relations = useQuery({
   queryKey: ["relations", name],
   queryFn: () => get(client.GET("/api/v1/systems/{name}/relations", { params: { path } })),
+});
+const hazards = useQuery({
+  queryKey: ["hazards", name],
+  queryFn: () => get(client.GET("/api/v1/systems/{name}/hazards", { params: { path } })),
 });
 const handIns = useQuery({
   queryKey: ["hand-ins", name],
@@ -203,6 +208,7 @@ const now = computed(() => status.data.value?.at ?? new Date(serviceNow()).toISO
     </template>
 
     <PieceTable v-if="kind" :parts="kind.parts" />
+    <HazardTable v-if="hazards.data.value && !own" :system="name" :hazards="hazards.data.value" />
 
     <div class="grid gap-x-10 md:grid-cols-2">
       <SystemRelations v-if="relations.data.value" :relations="relations.data.value" :now="now" />

@@ -154,6 +154,9 @@ class Client(BackupCalls, StoreCalls, PeopleCalls):
     def relations(self, system: str) -> wire.relations.Relations:
         return self._one(wire.relations.Relations, "GET", f"/systems/{system}/relations")
 
+    def hazards(self, system: str) -> wire.hazards.Hazards:
+        return self._one(wire.hazards.Hazards, "GET", f"/systems/{system}/hazards")
+
     def return_order(self) -> wire.relations.ReturnOrder:
         return self._one(wire.relations.ReturnOrder, "GET", "/return-order")
 

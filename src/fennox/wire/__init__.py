@@ -22,7 +22,7 @@ if TYPE_CHECKING:
         routines,
         stores,
     )
-    from fennox.wire.machines import deployments, enrolling, relations, sites, systems
+    from fennox.wire.machines import deployments, enrolling, hazards, relations, sites, systems
     from fennox.wire.watch import alerts, clocks, concerns, runs, workers
 
 __all__ = [
@@ -36,6 +36,7 @@ __all__ = [
     "deployments",
     "drops",
     "enrolling",
+    "hazards",
     "kinds",
     "ownstate",
     "recovery",
@@ -52,6 +53,7 @@ __all__ = [
 _FOLDERS = {
     "deployments": "machines",
     "enrolling": "machines",
+    "hazards": "machines",
     "relations": "machines",
     "sites": "machines",
     "systems": "machines",

@@ -22,6 +22,12 @@ class PartShown(Shown):
     documents: list[str]
 
 
+class MachineValueShown(Shown):
+    name: str
+    title: str
+    default: str
+
+
 class KindShown(Shown):
     name: str
     version: int
@@ -40,6 +46,15 @@ class KindShown(Shown):
     left_out: list[str]
     rules: list[str]
     steps: list[str]
+    beside: Literal["ssh", "https", ""] = Field(
+        description="By what else such a machine is reached; empty: by nothing else."
+    )
+    singles: dict[str, list[str]] = Field(
+        description="Census lists of which single names can be put back, with the parts for that."
+    )
+    makes: list[MachineValueShown] = Field(
+        description="With what a new machine is made on such a host; empty: it makes none."
+    )
 
 
 class KindDraftWanted(Wanted):

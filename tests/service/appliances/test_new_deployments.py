@@ -14,10 +14,11 @@ from fennox.wire.machines.deployments import NewDeployment
 from saltmere.keelson.guests import free
 from saltmere.keelson.machine import KeelsonHost
 from saltmere.orlop.machine import OrlopMachine
+from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port, loopback
 from tests.service.appliances.conftest import Protected
 from tests.service.appliances.test_orlop import entered, inventory
-from tests.service.running import came_to
+from tests.service.running import PASSWORD, came_to
 
 Orlop = Protected[OrlopMachine]
 Keelson = Protected[KeelsonHost]
@@ -161,3 +162,38 @@ def test_values_are_checked_before_anything_is_reached(orlop: Orlop, keelson: Ke
         ("value-unfit", "memory"),
         ("value-missing", "address"),
     ]
+
+
+def test_a_machine_is_drafted_made_and_taken_away_in_the_browser(
+    orlop: Orlop, keelson: Keelson
+) -> None:
+    backup, at, others = orlop.take(), address(), machines(keelson)
+    with chromium() as browser:
+        page = browser.new_page(base_url=keelson.service.address)
+        sign_in(page, keelson.service.address, "harbour-admin", PASSWORD)
+        page.goto(f"/deployments?backup={backup}")
+        page.get_by_label("Host").select_option(keelson.name)
+        page.get_by_role("button", name="Draft the machine").click()
+        page.get_by_text("It is not known: Where it answers").wait_for()
+        assert page.get_by_role("button", name="Make it …").is_disabled()
+        page.get_by_role("link", name="Draft again …").click()
+        page.get_by_label("Name of the machine").fill("trial")
+        page.get_by_label("Where it answers").fill(at)
+        page.get_by_role("button", name="Draft the machine").click()
+        page.get_by_text("Nothing has been made yet.").wait_for()
+        assert violations(page) == []
+        page.get_by_role("button", name="Make it …").click()
+        page.get_by_label("Type the machine's name, trial").fill("trail")
+        assert page.get_by_role("button", name="Make it", exact=True).is_disabled()
+        page.get_by_label("Type the machine's name, trial").fill("trial")
+        page.get_by_role("button", name="Make it", exact=True).click()
+        page.get_by_role("link", name="Restore onto it …").click()
+        assert page.get_by_label("Address and port of the fresh machine").input_value() == at
+        assert machines(keelson) == sorted([*others, "trial"])
+        page.get_by_role("link", name="New machines").click()
+        page.get_by_role("row", name=at).get_by_role("link").click()
+        page.get_by_role("button", name="Take it away …").click()
+        page.get_by_label("Type the machine's name, trial").fill("trial")
+        page.get_by_role("button", name="Take it away", exact=True).click()
+        page.get_by_role("link", name="Draft again …").wait_for()
+    assert machines(keelson) == others

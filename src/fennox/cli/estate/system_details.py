@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import argparse
 from datetime import datetime
 
-from fennox.cli.output import age, when
+from fennox.cli.main import Environment
+from fennox.cli.output import age, say, show_list, when
+from fennox.cli.signed_in import client
 from fennox.core.names import printable
+from fennox.wire.machines.hazards import Hazard, Hazards, HazardSort
 from fennox.wire.machines.relations import Relations
 from fennox.wire.machines.systems import SystemShown
 
@@ -70,6 +74,65 @@ def _standing(system: SystemShown) -> list[Line]:
     if system.key_until:
         lines.append(("shown certificate", f"ends {when(system.key_until)}"))
     return lines
+
+
+_HAZARDS: dict[HazardSort, str] = {
+    "asks": "a person is asked",
+    "must-hold": "must hold",
+    "no-way-back": "no way back after it",
+    "not-undone": "not undone if given up",
+    "restarts": "restarts",
+    "leaves-open": "leaves it in a special state",
+}
+
+
+def hazards(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.hazards(arguments.system)
+    if arguments.json:
+        print(found.model_dump_json(indent=2))
+        return
+    show_list(
+        found.items,
+        [
+            ("WHEN", lambda item: item.phase),
+            ("STEP", lambda item: item.step),
+            ("WHY IT MATTERS", lambda item: ", ".join(_HAZARDS[sort] for sort in item.sorts)),
+            ("MET", lambda item: met(item, found.kind_version)),
+        ],
+        as_json=False,
+        quiet=arguments.quiet,
+        key="step",
+        none=f"A restore of the kind {found.kind} has no step that asks, restarts or cannot be"
+        " undone.",
+        spare=["WHEN"],
+    )
+    if not arguments.quiet:
+        for sentence in found.versions:
+            say(sentence)
+        if found.items:
+            say(summary(arguments.system, found))
+
+
+def met(hazard: Hazard, kind_version: int) -> str:
+    """When it was met, by which version of the kind if that was another one."""
+    found = hazard.met or hazard.met_elsewhere
+    if found is None:
+        return "never"
+    how = "practised" if found.purpose == "practise" else found.purpose
+    where = "" if hazard.met is not None else f" at {found.system} only"
+    older = f" (version {found.kind_version})" if found.kind_version != kind_version else ""
+    return f"{how} {when(found.at)}{where}{older}"
+
+
+def summary(system: str, found: Hazards) -> str:
+    never = sum(item.met is None for item in found.items)
+    if not never:
+        return f"All of these were met in proved restores of {system}."
+    return (
+        f"{never} of {len(found.items)} were never met in a proved restore of {system}. Practise on"
+        f" a spare: fennox restore draft BACKUP --practise --onto SPARE"
+    )
 
 
 def _relations(relations: Relations) -> list[Line]:

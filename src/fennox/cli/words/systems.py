@@ -104,6 +104,11 @@ def _system_show(system: Sub) -> None:
     for name, handler, text in (
         ("show", "estate.systems:show", "one system"),
         (
+            "hazards",
+            "estate.system_details:hazards",
+            "what a restore of it meets, and whether that was ever met",
+        ),
+        (
             "probe",
             "estate.systems:probe",
             "read a system's identity, storing nothing",

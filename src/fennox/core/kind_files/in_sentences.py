@@ -66,6 +66,14 @@ def _pushed(push: Push) -> str:
     return f"{names}: pushed {asked}{due}{listed}{counted}, taken after {push.quiet} quiet seconds"
 
 
+def versions(kind: Kind) -> list[str]:
+    """What a target must have of the programs whose version counts."""
+    return [
+        f"Of {program.title} a target must have {_VERSION[program.version]}."
+        for program in kind.programs
+    ]
+
+
 def rules(kind: Kind) -> list[str]:
     """What must exist, what must not, what a target must match, and what a comparison ignores or
     hides.
@@ -105,8 +113,7 @@ def _rules(kind: Kind) -> Iterator[str]:
             f"Around every take{where}: {around.title[0].lower()}{around.title[1:]}; undone however"
             " the take ends."
         )
-    for program in kind.programs:
-        yield f"Of {program.title} a target must have {_VERSION[program.version]}."
+    yield from versions(kind)
     for place in kind.place:
         yield f"It belongs to the place: {place.title} ({place.name}), in {', '.join(place.in_)}."
     guard = kind.guard

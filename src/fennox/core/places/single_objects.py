@@ -19,7 +19,7 @@ def must_be_single(
     """Raises BadInput unless every chosen part is put back name by name, of these lists."""
     if not only:
         return
-    by_name = _parts_by_name(kind)
+    by_name = parts_by_name(kind)
     for name, listed in only.items():
         if name not in by_name:
             known = ", ".join(sorted(by_name)) or "none"
@@ -40,7 +40,7 @@ def must_be_single(
         )
 
 
-def _parts_by_name(kind: Kind) -> dict[str, set[str]]:
+def parts_by_name(kind: Kind) -> dict[str, set[str]]:
     """Census lists over whose names steps repeat, with the parts that are put back by these steps
     alone.
     """

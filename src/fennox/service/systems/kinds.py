@@ -10,8 +10,9 @@ from fennox.core.errors import BadInput, Conflict
 from fennox.core.kind_files import in_sentences
 from fennox.core.kind_files.loading import checked
 from fennox.core.kinds.model import Kind
+from fennox.core.places.single_objects import parts_by_name
 from fennox.service.machines.context import Context
-from fennox.wire.kinds import KindShown, PartShown
+from fennox.wire.kinds import KindShown, MachineValueShown, PartShown
 
 
 def parts_of(kind: Kind) -> list[PartShown]:
@@ -76,4 +77,10 @@ def kind_shown(kind: Kind) -> KindShown:
         left_out=kind.left_out,
         rules=in_sentences.rules(kind),
         steps=[f"{phase}: {step.title}" for phase, step in kind.steps()],
+        beside=kind.beside.reach if kind.beside is not None else "",
+        singles={listed: sorted(parts) for listed, parts in parts_by_name(kind).items()},
+        makes=[
+            MachineValueShown(name=value.name, title=value.title, default=value.default)
+            for value in (kind.new_machine.value if kind.new_machine is not None else [])
+        ],
     )

@@ -14,12 +14,14 @@ from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import locked, named
 from fennox.service.queries.paging import After, Limit
+from fennox.service.restores.hazards import hazards_of
 from fennox.service.systems import new_system, probe, system_changes
 from fennox.service.systems.relations import relations
 from fennox.service.views import systems as system_views
 from fennox.service.views.systems import SystemFilter, SystemOrder
 from fennox.wire.base import Page
 from fennox.wire.machines.enrolling import Confirmed, NewSystem, Probe, SystemChange
+from fennox.wire.machines.hazards import Hazards
 from fennox.wire.machines.relations import Relations, ReturnOrder
 from fennox.wire.machines.systems import SystemName, SystemShown
 
@@ -113,6 +115,14 @@ async def show_relations(name: str, context: Here) -> Relations:
     async with context.session() as session:
         row = await named(session, System, name)
         return await system_views.relations_of(context, session, row)
+
+
+@router.get("/systems/{name}/hazards")
+async def show_hazards(name: str, context: Here) -> Hazards:
+    """What a restore of a system meets that can go wrong, and when that was met before."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        return await hazards_of(session, row, context.kinds.kind(row.kind)[0])
 
 
 @router.get("/return-order")
