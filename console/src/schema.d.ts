@@ -7056,6 +7056,11 @@ export interface components {
             by: string;
             /** Connected */
             connected: boolean;
+            /**
+             * Drop
+             * @description host:port to which the site's systems push, through the worker; empty: to the receiving end itself.
+             */
+            drop: string;
             /** Key */
             key: string;
             /** Machine */

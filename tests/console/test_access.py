@@ -15,12 +15,18 @@ from pydantic import SecretStr
 
 from fennox.wire.stores import NewLogin
 from saltmere.linux import LinuxServer
-from tests.console.browser import sign_in, violations
+from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port
 from tests.provider import service_signing_on
 from tests.service.running import FIRST_PASSWORD, OTHER_PASSWORD, PASSWORD, Service
 
 expect.set_options(timeout=60_000)
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with chromium() as made:
+        yield made
 
 
 @pytest.fixture

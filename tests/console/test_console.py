@@ -17,7 +17,7 @@ from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.restores import NewDraft
 from fennox.wire.stores import NewLogin
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
-from tests.console.browser import sign_in, violations
+from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
 from tests.service.drops.test_pushes import RECORDER, pushed
@@ -51,6 +51,12 @@ PAGES = [
     "/account",
     "/nothing-here",
 ]
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with chromium() as made:
+        yield made
 
 
 @pytest.fixture

@@ -10,9 +10,8 @@ from typing import Any
 import asyncssh
 import pytest
 
-from fennox.drop.logins import Doorkeeper, DropLogin, digest_of
+from fennox.drop.logins import Doorkeeper, DropLogin, Sessions, digest_of
 from fennox.drop.offers import Offers
-from fennox.drop.sessions import Sessions
 from fennox.drop.sftp_server import SftpServer
 from fennox.drop.spool import Limits, Spool
 from fennox.service.foundation import key_file

@@ -13,8 +13,7 @@ from datetime import UTC, datetime
 import pytest
 
 from fennox.drop.ftp_server import FtpServerThread
-from fennox.drop.logins import Doorkeeper
-from fennox.drop.sessions import Sessions
+from fennox.drop.logins import Doorkeeper, Sessions
 from fennox.drop.spool import Limits, Spool, SpoolNote
 from fennox.service.drops import drop_settings
 from fennox.service.foundation import key_file

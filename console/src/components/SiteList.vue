@@ -21,6 +21,7 @@ const sites = useQuery({
         <tr>
           <th>Site</th>
           <th>State</th>
+          <th>Takes pushes at</th>
           <th>Machine</th>
           <th>Version</th>
           <th>Last heard of</th>
@@ -30,8 +31,11 @@ const sites = useQuery({
         <tr v-for="one in sites.data.value.items" :key="one.name">
           <td>{{ one.name }}</td>
           <td :class="{ 'text-ember': !one.connected }">{{ one.connected ? "connected" : "not connected" }}</td>
-          <td>{{ one.machine ?? "–" }}</td>
-          <td>{{ one.version ?? "–" }}</td>
+          <td>
+            <code>{{ one.drop || "–" }}</code>
+          </td>
+          <td>{{ one.machine || "–" }}</td>
+          <td>{{ one.version || "–" }}</td>
           <td class="whitespace-nowrap">{{ one.seen ? when(one.seen) : "never" }}</td>
         </tr>
       </tbody>

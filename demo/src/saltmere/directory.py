@@ -14,6 +14,11 @@ from saltmere.linux import LinuxServer, stop
 
 START = "slapd -F /etc/ldap/slapd.d -h ldapi:/// -u openldap -g openldap"
 STOP = stop("slapd")
+_ANSWERS = (  # slapd is there before it answers
+    "for try in $(seq 100); do"
+    " ldapwhoami -Q -Y EXTERNAL -H ldapi:/// > /dev/null 2>&1 && exit 0; sleep 0.1; "
+    "done; exit 1"
+)
 BASE = "dc=saltmere,dc=example"
 _UID = 114
 _OWNER = "dn.exact=gidNumber=0+uidNumber=0,cn=peercred,cn=external,cn=auth"
@@ -138,7 +143,7 @@ def install(server: LinuxServer) -> None:
     server.run(
         "chown", "-R", "openldap:openldap", "/var/lib/ldap", "/run/slapd", "/etc/ldap/slapd.d"
     )
-    server.run("sh", "-c", START)
+    server.run("sh", "-c", f"{START} && {_ANSWERS}")
 
 
 def configure(server: LinuxServer) -> None:

@@ -26,10 +26,9 @@ from pyftpdlib.servers import FTPServer
 
 from fennox.drop.identity import DropCertificate
 from fennox.drop.incoming import Incoming
-from fennox.drop.logins import Doorkeeper
+from fennox.drop.logins import Doorkeeper, Sessions
 from fennox.drop.names import absolute
 from fennox.drop.refusals import PushRefused
-from fennox.drop.sessions import Sessions
 from fennox.drop.spool import Jail, Spool, SpoolNote
 
 log: Any = structlog.get_logger()

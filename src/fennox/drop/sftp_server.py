@@ -5,6 +5,7 @@ has no shell and no forwarding, and nothing to read but what a restore offers.
 from __future__ import annotations
 
 import asyncio
+import socket
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
 
@@ -18,17 +19,16 @@ from asyncssh.constants import (
 )
 
 from fennox.drop.incoming import Incoming
-from fennox.drop.logins import Doorkeeper
+from fennox.drop.logins import Doorkeeper, Sessions
 from fennox.drop.names import absolute
 from fennox.drop.offer_session import OfferSession
 from fennox.drop.offers import Offer, Offers
 from fennox.drop.refusals import ClosedSession, PushRefused, in_sftp
-from fennox.drop.sessions import Sessions
 from fennox.drop.spool import Jail, Spool, SpoolNote
 
 _LOGIN_WITHIN = 30  # seconds
 _ASK_WHETHER_ALIVE = 30  # seconds of silence; after three such silences the connection is over
-_SYSTEM, _OFFER = "system", "offer"
+_SYSTEM, _OFFER, _PEER = "system", "offer", "peer"
 
 
 @dataclass
@@ -44,10 +44,24 @@ class SftpServer:
 
     async def start(self, host: str, port: int) -> int:
         """Returns the port it listens on. Raises OSError."""
-        self._acceptor = await asyncssh.listen(
-            host,
-            port,
-            server_factory=lambda: _Door(self.doorkeeper, self.sessions, self.offers),
+        self._acceptor = await asyncssh.listen(host, port, options=self._options(""))
+        return self._acceptor.get_port()
+
+    async def serve(self, connection: socket.socket, peer: str) -> None:
+        """One that came another way; until it ends."""
+        try:
+            made = await asyncssh.run_server(connection, options=self._options(peer))
+        except (OSError, asyncssh.Error):
+            return  # it was nobody who may come in
+        try:
+            await made.wait_closed()
+        finally:
+            made.abort()
+
+    def _options(self, peer: str) -> asyncssh.SSHServerConnectionOptions:
+        """``peer``: whom the connection is from; empty: its socket knows."""
+        return asyncssh.SSHServerConnectionOptions(
+            server_factory=lambda: _Door(self.doorkeeper, self.sessions, self.offers, peer),
             server_host_keys=[asyncssh.import_private_key(self.host_key)],
             sftp_factory=self._session,
             allow_scp=False,
@@ -60,14 +74,13 @@ class SftpServer:
             compression_algs=None,  # a short packet could grow to any length
             server_version="SFTP",
         )
-        return self._acceptor.get_port()
 
     def _session(self, channel: asyncssh.SSHServerChannel[bytes]) -> asyncssh.SFTPServer:
         connection = channel.get_connection()
         if isinstance(offer := connection.get_extra_info(_OFFER), Offer):
             return OfferSession(channel, offer)
         system = str(connection.get_extra_info(_SYSTEM))
-        peer = str(connection.get_extra_info("peername")[0])
+        peer = str(connection.get_extra_info(_PEER))
         account = str(connection.get_extra_info("username"))
         return _Session(channel, self.spool.jail(system), account, peer)
 
@@ -80,15 +93,18 @@ class SftpServer:
 class _Door(asyncssh.SSHServer):
     """Decides who comes in, once for each connection."""
 
-    def __init__(self, doorkeeper: Doorkeeper, sessions: Sessions, offers: Offers) -> None:
+    def __init__(
+        self, doorkeeper: Doorkeeper, sessions: Sessions, offers: Offers, peer: str
+    ) -> None:
         self._doorkeeper, self._sessions, self._offers = doorkeeper, sessions, offers
         self._connection: asyncssh.SSHServerConnection | None = None
-        self._peer = ""
+        self._peer = peer
         self._entered = ""
 
     def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
         self._connection = conn
-        self._peer = str(conn.get_extra_info("peername")[0])
+        self._peer = self._peer or str(conn.get_extra_info("peername")[0])
+        conn.set_extra_info(**{_PEER: self._peer})
         if self._doorkeeper.is_shut_out(self._peer) or not self._sessions.knock():
             conn.abort()
 

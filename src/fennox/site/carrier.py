@@ -1,8 +1,9 @@
 """The worker of a site: connects to the service over HTTPS, makes connections at the site on
 request, and carries their bytes.
 
-It listens nowhere and stores nothing. It relays SSH and TLS between the service and the machines,
-so it learns no login and no content; it can only refuse. ``here`` is the machine it runs on
+It stores nothing, and listens nowhere unless it is to take pushes (``--drop``), which it carries to
+the service's receiving end. It relays SSH and TLS between the service and the machines, so it
+learns no login and no content; it can only refuse. ``here`` is the machine it runs on
 (``here.py``).
 """
 
@@ -20,6 +21,7 @@ from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
 from typing import Any, cast
+from urllib.parse import quote
 
 import structlog
 from pydantic import ValidationError
@@ -31,13 +33,16 @@ from fennox import __version__
 from fennox.core import urls
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotSignedIn, Unreachable
 from fennox.core.names import printable
+from fennox.links.base import Address, parse_address
 from fennox.links.relay import relay
 from fennox.site.here import OwnMachine
 from fennox.wire.machines.sites import HERE, REPLACED, REVOKED, Hello, Reach, Refused
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
+_DROP_PORT = 2022
 _CONNECT = 12.0  # seconds for a connection to a machine
+_AT_ONCE = 64  # connections, so that nobody who pushes can exhaust the line
 
 log: Any = structlog.get_logger()
 
@@ -52,10 +57,37 @@ def networks(texts: Sequence[str]) -> list[Network]:
         ) from error
 
 
+@dataclass(frozen=True)
+class TakesPushes:
+    """Where a worker listens for pushes, and what systems are to connect to."""
+
+    at: Address
+    told: Address
+
+
+def takes_pushes(at: str | None, told: str | None) -> TakesPushes | None:
+    """By ``--drop`` and ``--drop-told``."""
+    if at is None:
+        if told is not None:
+            raise BadInput(
+                "--drop-told is what systems connect to, and nothing listens.",
+                "Say with --drop HOST:PORT where.",
+            )
+        return None
+    here = parse_address(at, _DROP_PORT)
+    if told is None and here.host in ("0.0.0.0", "::"):  # noqa: S104
+        raise BadInput(
+            f"No system can connect to {here.host}.",
+            "Say with --drop-told HOST what they connect to.",
+        )
+    return TakesPushes(here, parse_address(told, here.port) if told else here)
+
+
 @dataclass
 class Carrier:
     """One site's worker. ``only``: the networks it connects to; empty: all. ``here``: the service
-    may read and restore this machine itself. ``authority``: verifies the service's certificate,
+    may read and restore this machine itself. ``drop``: it takes pushes for the service's
+    receiving end. ``authority``: verifies the service's certificate,
     instead of this machine's authorities.
     """
 
@@ -65,6 +97,7 @@ class Carrier:
     only: Sequence[Network] = ()
     here: bool = False
     authority: Path | None = None
+    drop: TakesPushes | None = None
     _own: OwnMachine = field(init=False)
     _context: ssl.SSLContext | None = field(init=False)
     _carried: set[asyncio.Task[None]] = field(default_factory=set)
@@ -96,6 +129,7 @@ class Carrier:
         NotSignedIn: the token is no longer valid. Conflict: another worker of the site has
         connected.
         """
+        listening = await self._listen()
         try:
             async with contextlib.aclosing(self._lines()) as lines:
                 async for control in lines:
@@ -110,6 +144,8 @@ class Carrier:
                 f"{self.service!r} is no address of a service.", "Write https://host:port."
             ) from error
         finally:
+            if listening is not None:
+                listening.close()
             for task in self._carried:
                 task.cancel()
             await asyncio.gather(*self._carried, return_exceptions=True)
@@ -133,9 +169,14 @@ class Carrier:
     async def _hear(self, control: ClientConnection) -> None:
         key = self.fingerprint if self.here else ""
         hello = Hello(
-            version=__version__, machine=socket.gethostname(), key=key, clock=datetime.now(UTC)
+            version=__version__,
+            machine=socket.gethostname(),
+            key=key,
+            clock=datetime.now(UTC),
+            drop=str(self.drop.told) if self.drop is not None else "",
         )
-        await control.send(hello.model_dump_json())
+        # a service that knows nothing of drops at sites refuses what it does not know
+        await control.send(hello.model_dump_json(exclude_defaults=True))
         log.info("connected", service=self.service, site=self.site)
         async for message in control:
             try:
@@ -148,6 +189,38 @@ class Carrier:
             task = asyncio.create_task(self._reach(control, wanted))
             self._carried.add(task)
             task.add_done_callback(self._carried.discard)
+
+    async def _listen(self) -> asyncio.Server | None:
+        """For pushes. Raises Conflict if the address cannot be listened on."""
+        if self.drop is None:
+            return None
+        try:
+            made = await asyncio.start_server(self._pushed, self.drop.at.host, self.drop.at.port)
+        except OSError as error:
+            raise Conflict(
+                f"{self.drop.at} cannot be listened on: {error.strerror or error}.",
+                "Give another address with --drop.",
+            ) from error
+        log.info("takes pushes", address=str(self.drop.at))
+        return made
+
+    async def _pushed(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        peer = str(writer.get_extra_info("peername")[0])
+        task = asyncio.current_task()
+        if task is None or len(self._carried) >= _AT_ONCE:
+            writer.close()
+            return
+        self._carried.add(task)
+        try:
+            async with asyncio.timeout(_CONNECT):
+                carrier = await self._connect(f"drop?peer={quote(peer)}")
+            async with carrier:
+                await relay(reader, writer, partial(_next, carrier), partial(_send, carrier))
+        except (OSError, TimeoutError, InvalidStatus, ConnectionClosed) as error:
+            log.warning("a push was not carried", peer=peer, reason=type(error).__name__)
+        finally:
+            self._carried.discard(task)
+            writer.close()
 
     async def _reach(self, control: ClientConnection, wanted: Reach) -> None:
         place = f"{printable(wanted.host)}:{wanted.port}"

@@ -156,4 +156,5 @@ class Site(Base):
     machine: Mapped[str | None]
     version: Mapped[str | None]
     key: Mapped[str | None]  # of the machine it runs on, where that is read as `here`
+    drop: Mapped[str | None]  # where it takes pushes for the receiving end, host:port; empty: not
     skew: Mapped[float | None]  # seconds that its clock is ahead of the service's

@@ -11,9 +11,9 @@ from fennox import logs
 from fennox.cli.access import first_line
 from fennox.cli.main import Environment
 from fennox.core.errors import BadInput
-from fennox.site.carrier import Carrier, networks
+from fennox.site.carrier import Carrier, networks, takes_pushes
 
-_OF_SITES = ("service", "token_file", "only", "here", "authority")
+_OF_SITES = ("service", "token_file", "only", "here", "authority", "drop", "drop_told")
 _NEAR = ("slots", "database", "state", "simulated_clock")
 
 
@@ -45,7 +45,13 @@ def work(arguments: argparse.Namespace, environment: Environment) -> None:
         )
     authority = Path(arguments.authority) if arguments.authority else None
     carrier = Carrier(
-        service, arguments.site, token, networks(arguments.only), arguments.here, authority
+        service,
+        arguments.site,
+        token,
+        networks(arguments.only),
+        arguments.here,
+        authority,
+        takes_pushes(arguments.drop, arguments.drop_told),
     )
     logs.start("console")
     if arguments.here:

@@ -56,6 +56,7 @@ def list_sites(arguments: argparse.Namespace, environment: Environment) -> None:
             ),
             ("HEARD OF", lambda site: when(site.seen)),
             ("SYSTEMS", lambda site: site.systems),
+            ("TAKES PUSHES AT", lambda site: site.drop or "-"),
             ("MACHINE", lambda site: site.machine or "-"),
             ("VERSION", lambda site: site.version or "-"),
             ("CLOCK", lambda site: f"{site.skew:+.1f} s" if site.seen else "-"),

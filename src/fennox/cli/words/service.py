@@ -132,6 +132,16 @@ def _worker_run(worker: Sub) -> None:
         "address `here`, as the account of this worker",
     )
     at_site.add_argument(
+        "--drop",
+        metavar="HOST:PORT",
+        help="take here by SFTP what systems of the site push, and carry it to Fennox",
+    )
+    at_site.add_argument(
+        "--drop-told",
+        metavar="HOST[:PORT]",
+        help="what systems are to connect to, where that is another address",
+    )
+    at_site.add_argument(
         "--authority",
         metavar="FILE",
         help="PEM file of the authority of the service's certificate, "

@@ -19,6 +19,7 @@ from fennox.service.drops.drop_settings import (
     told,
 )
 from fennox.service.machines.context import Context
+from fennox.service.machines.sites import drop_of
 from fennox.wire.drops import DropLoginMade, NewDropLogin
 
 
@@ -39,14 +40,15 @@ async def renew(
     row.secret, row.made, row.by = digest_of(secret), context.now(), by
     row.keys = keys or row.keys
     await session.flush()
+    there = await drop_of(session, system.site) if settings.sftp else ""
     return DropLoginMade(
         system=system.name,
         account=row.account,
         secret=secret,
         folder="/",
-        sftp=told(settings, settings.sftp),
-        ftps=told(settings, settings.ftps),
-        ftp=told(settings, settings.ftp),
+        sftp=there or told(settings, settings.sftp),
+        ftps="" if there else told(settings, settings.ftps),
+        ftp="" if there else told(settings, settings.ftp),
         host_key=settings.host_key,
         certificate=certificate_fingerprint(settings.certificate),
     )

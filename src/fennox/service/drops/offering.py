@@ -17,6 +17,7 @@ from fennox.links.base import parse_address
 from fennox.service.drops.drop_settings import PORTS, read_status, settings_row, told
 from fennox.service.drops.spools import offers_of
 from fennox.service.machines.context import Context
+from fennox.service.machines.sites import drop_of
 
 _GRACE = timedelta(minutes=5)
 """Beyond what a step may take, in which a target may still be fetching although the process that
@@ -42,10 +43,11 @@ class LaidOut:
 
 @dataclass(frozen=True)
 class DropOffers:
-    """Offers to one system."""
+    """Offers to one system. ``site``: whence the target fetches them."""
 
     context: Context
     system: str
+    site: str
 
     @asynccontextmanager
     async def laid_out(
@@ -54,11 +56,12 @@ class DropOffers:
         """Raises MendSettings if the receiving end has no SFTP, or no room."""
         async with self.context.session() as session:
             row = await settings_row(session)
+            at_site = await drop_of(session, self.site)
         if row is None or not row.sftp:
             raise MendSettings(
                 "The target fetches documents by SFTP, and the receiving end has none.", _REMEDY
             )
-        there = parse_address(told(row, row.sftp), PORTS["sftp"])
+        there = parse_address(at_site or told(row, row.sftp), PORTS["sftp"])
         offers = offers_of(self.context)
         await asyncio.to_thread(offers.sweep)
         offer, secret = offers.make(self.system, timedelta(seconds=lasts) + _GRACE)
@@ -95,8 +98,8 @@ class OfferOutlook:
     values: dict[str, str]
 
 
-async def outlook(context: Context, kind: Kind, parts: Collection[str]) -> OfferOutlook:
-    """For the draft of a restore of these parts, some of which a step may offer."""
+async def outlook(context: Context, kind: Kind, parts: Collection[str], site: str) -> OfferOutlook:
+    """For the draft of a restore of these parts, some of which a step may offer, at a site."""
     offering = [
         step.title
         for _, step in kind.steps()
@@ -106,13 +109,14 @@ async def outlook(context: Context, kind: Kind, parts: Collection[str]) -> Offer
         return OfferOutlook([], {})
     async with context.session() as session:
         row = await settings_row(session)
+        at_site = await drop_of(session, site)
     if row is None or not row.sftp:
         return _off(f"{offering[0]}: the target fetches documents by SFTP, which is off.")
     listening = await asyncio.to_thread(read_status, context.settings.state)
     problem = next((one.problem for one in listening if one.protocol == "sftp"), "")
     if problem:
         return _off(f"{offering[0]}: the target fetches documents from the drop. {problem}")
-    there = parse_address(told(row, row.sftp), PORTS["sftp"])
+    there = parse_address(at_site or told(row, row.sftp), PORTS["sftp"])
     values = {
         "offer-host": there.host,
         "offer-port": str(there.port),

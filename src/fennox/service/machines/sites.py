@@ -112,11 +112,20 @@ class SiteHub:
             await carrier.close(1008)
             return
         ours, theirs = socket.socketpair()
-        reader, writer = await asyncio.open_connection(sock=ours)
         if waiting.done():  # given up meanwhile
             theirs.close()
         else:
             waiting.set_result(theirs)
+        await self.carry_over(site, ours, carrier)
+
+    async def carry_over(self, site: str, ours: socket.socket, carrier: WebSocket) -> None:
+        """Relay until either side ends, or the site's worker goes away."""
+        connected = self._connected.get(site)
+        if connected is None:
+            ours.close()
+            await _close(carrier, 1008)
+            return
+        reader, writer = await asyncio.open_connection(sock=ours)
         connected.streams.add(carrier)
         try:
             await relay(reader, writer, partial(_next, carrier), partial(_send, carrier))
@@ -177,6 +186,7 @@ async def said_hello(session: AsyncSession, site: str, hello: Hello, now: dateti
         "machine": hello.machine,
         "version": hello.version,
         "key": hello.key,
+        "drop": hello.drop,
         "skew": (hello.clock - now).total_seconds(),
     }
     await session.execute(update(Site).where(Site.name == site).values(changes))
@@ -187,6 +197,12 @@ async def heard_of(session: AsyncSession, site: str, token_hash: str) -> bool:
     mine = (Site.name == site, Site.token_hash == token_hash)
     kept = update(Site).where(*mine).values(seen=func.now(), connected=True).returning(Site.name)
     return (await session.execute(kept)).first() is not None
+
+
+async def drop_of(session: AsyncSession, site: str) -> str:
+    """Where systems of the site push to, if its worker takes that; else empty."""
+    row = await session.get(Site, site) if site else None
+    return (row.drop or "") if row is not None else ""
 
 
 async def gone(session: AsyncSession, site: str) -> None:

@@ -24,13 +24,13 @@ from fennox.catalogue.models.drops import DropSettings
 from fennox.core.errors import TryLater
 from fennox.drop.ftp_server import FtpServerThread
 from fennox.drop.identity import DropCertificate
-from fennox.drop.logins import Doorkeeper
-from fennox.drop.sessions import Sessions
+from fennox.drop.logins import Doorkeeper, Sessions
+from fennox.drop.relayed import RelayedConnections
 from fennox.drop.sftp_server import SftpServer
 from fennox.drop.spool import Spool
 from fennox.links.base import parse_address
 from fennox.service.drops import drop_logins, drop_settings
-from fennox.service.drops.spools import offers_of, spool_of
+from fennox.service.drops.spools import offers_of, spool_folder, spool_of
 from fennox.service.foundation.notifications import CHANGED, listen
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context
@@ -52,6 +52,7 @@ class Receiver:
     _doorkeeper: Doorkeeper = field(default_factory=Doorkeeper)
     _sessions: Sessions = field(default_factory=Sessions)
     _servers: list[SftpServer | FtpServerThread] = field(default_factory=list)
+    _relayed: RelayedConnections | None = None
     _version: int = -1
     _called: asyncio.Event = field(default_factory=asyncio.Event)
 
@@ -105,6 +106,10 @@ class Receiver:
                 spool, offers_of(self.context), self._doorkeeper, self._sessions, keys.host_key
             )
             found.append(await self._begin("sftp", row.sftp, server))
+            self._relayed = RelayedConnections(
+                spool_folder(self.context.settings.state), server.serve
+            )
+            self._relayed.start()
         for protocol, address, certificate in (
             ("ftps", row.ftps, keys.certificate),
             ("ftp", row.ftp, None),
@@ -147,6 +152,9 @@ class Receiver:
         return DropListening(protocol=protocol, address=address, problem="")
 
     async def _close(self) -> None:
+        if self._relayed is not None:
+            await self._relayed.close()
+            self._relayed = None
         for server in self._servers:
             if isinstance(server, SftpServer):
                 await server.close()

@@ -119,7 +119,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     settings = values_of(kind, dict(system.settings) if back is None else back.data.settings)
     backup, found = await _placed(context, material, kind, parts, target, order, settings)
     source = await _source(context, material, backup, parts, target, order.purpose)
-    offers = await offering.outlook(context, kind, parts)
+    offers = await offering.outlook(context, kind, parts, material.way.site)
     standing = [*source.standing, *found, *offers.findings]
     replica = await _replica(context, material, kind, order, parts, source.head, journal)
     source = replace(source, standing=standing, offered_at=offers.values, replica=replica)

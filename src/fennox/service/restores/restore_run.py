@@ -69,7 +69,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         take_safety=doing.take_safety,
         see_old_machine=doing.see_old_machine,
         see_peers=doing.see_peers,
-        offers=DropOffers(context, system.id),
+        offers=DropOffers(context, system.id, material.way.site),
     )
     try:
         done = await restore.go_on()

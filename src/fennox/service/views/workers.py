@@ -70,4 +70,5 @@ def _site(row: Site, systems: int, now: datetime) -> SiteShown:
         key=row.key or "",
         skew=row.skew or 0.0,
         systems=systems,
+        drop=row.drop or "",
     )

@@ -2,6 +2,9 @@
 to ``/api/v1/sites/worker`` and identifies itself (:class:`Hello`). For each requested connection
 (:class:`Reach`) it connects to the host and to ``/api/v1/sites/streams/{stream}``, and relays bytes
 both ways as binary messages; or it refuses with a reason (:class:`Refused`).
+
+What systems push to the worker it carries to the service's receiving end, each connection through
+``/api/v1/sites/drop?peer=ADDRESS``, where ``peer`` is who connected.
 """
 
 from __future__ import annotations
@@ -20,6 +23,9 @@ REVOKED = 4001
 """Closing code: the token counts no more."""
 REPLACED = 4002
 """Closing code: another worker of the same site has come."""
+
+TRY_AGAIN = 1013
+"""Closing code (RFC 6455, registered with IANA): the receiving end does not listen now."""
 
 SiteName = Annotated[
     str, Field(min_length=1, max_length=64, pattern=r"^[A-Za-z0-9][A-Za-z0-9._ -]*$")
@@ -55,6 +61,10 @@ class SiteShown(Shown):
     key: str
     skew: float
     systems: int
+    drop: str = Field(
+        description="host:port to which the site's systems push, through the worker; empty: to the"
+        " receiving end itself."
+    )
 
 
 class Hello(Wanted):
@@ -62,6 +72,11 @@ class Hello(Wanted):
     machine: str = Field(max_length=256)
     key: str = Field(max_length=128)
     clock: Aware
+    drop: str = Field(
+        default="",
+        max_length=300,
+        description="host:port at which it takes pushes; left out: it takes none.",
+    )
 
 
 class Reach(Shown):

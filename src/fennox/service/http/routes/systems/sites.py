@@ -5,6 +5,7 @@ roles: each checks the worker's own token before it opens.
 from __future__ import annotations
 
 import asyncio
+import ipaddress
 
 import structlog
 from fastapi import APIRouter, Request, WebSocket
@@ -13,7 +14,9 @@ from starlette.websockets import WebSocketDisconnect
 
 from fennox.catalogue.models.systems import Site
 from fennox.core.errors import TryLater
+from fennox.drop import relayed
 from fennox.service.access_control import audit
+from fennox.service.drops.spools import spool_folder
 from fennox.service.http.guarded import api_router
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines import sites
@@ -21,7 +24,15 @@ from fennox.service.machines.context import Context
 from fennox.service.machines.sites import Connected
 from fennox.service.views import workers as worker_views
 from fennox.wire.base import Page
-from fennox.wire.machines.sites import REVOKED, Hello, NewSite, Refused, SiteAdmitted, SiteShown
+from fennox.wire.machines.sites import (
+    REVOKED,
+    TRY_AGAIN,
+    Hello,
+    NewSite,
+    Refused,
+    SiteAdmitted,
+    SiteShown,
+)
 
 router = api_router("workers")
 doors = APIRouter()
@@ -119,6 +130,23 @@ async def carry(socket: WebSocket, stream: str) -> None:
     if site is None:
         return
     await context.sites.carry(site.name, stream, socket)
+
+
+@doors.websocket("/sites/drop")
+async def carry_to_drop(socket: WebSocket, peer: str = "") -> None:
+    """A connection of a system that pushes to a site's worker, or fetches from it."""
+    context: Context = socket.app.state.context
+    site = await _admitted(context, socket)
+    if site is None:
+        return
+    try:
+        whom = f"{ipaddress.ip_address(peer)} at {site.name}"
+        connection = await relayed.connect(spool_folder(context.settings.state), whom)
+    except (ValueError, OSError) as error:
+        log.info("a push at a site was not carried", site=site.name, reason=type(error).__name__)
+        await socket.close(TRY_AGAIN)
+        return
+    await context.sites.carry_over(site.name, connection, socket)
 
 
 async def _admitted(context: Context, socket: WebSocket) -> Site | None:
