@@ -75,12 +75,13 @@ soak: setup console .venv/tests-ready
 	$(BIN)/pytest tests/engine/stores/test_kills.py --kills 400
 	$(BIN)/pytest tests/service/restores/test_killed.py --kills 60
 	$(BIN)/pytest tests/service/restores/test_any_order.py --examples 6000
+	$(BIN)/pytest tests/engine/restoring/test_any_restore.py --examples 2000
 	$(BIN)/pytest -n $(JOBS) tests/service/upkeep/test_dying.py tests/service/stores/test_adopt.py tests/engine/restoring/test_taken_up.py tests/engine/stores/test_fault_points.py \
 	  tests/engine/stores/test_generations.py tests/service/own_state/test_rebuild_dies.py tests/service/upkeep/test_faked_clocks.py --points 1
 	$(BIN)/pytest -n $(JOBS) -m "long or appliance"
 	$(BIN)/pytest tests/service/retention/test_year.py --systems 500
 	$(BIN)/pytest tests/service/upkeep/test_year_of_wrong_clocks.py --systems 100
-	$(BIN)/pytest tests/service/retention/test_any_routine.py --examples 6000
+	$(BIN)/pytest tests/service/retention/test_any_routine.py --examples 10000
 	$(BIN)/pytest tests/service/runs/test_disturbed.py --disturbed 1800
 	$(BIN)/pytest tests/service/http/test_bounds.py tests/service/http/test_crowds.py tests/service/http/test_hostile_expressions.py --crowds
 	$(BIN)/pytest tests/service/http/test_any_request.py --requests 12 --requests-for 3600 --crowds

@@ -42,13 +42,18 @@ Start = Callable[[Path], AbstractContextManager[Place]]
 
 _NO_VSFTPD = servers.vsftpd_missing()
 _needs_vsftpd = pytest.mark.skipif(bool(_NO_VSFTPD), reason=_NO_VSFTPD or "it is here")
+# what a server does without TLS it does with it as well
 FILES: list[object] = [
     pytest.param(servers.openssh, id="openssh"),
-    pytest.param(partial(servers.pyftpdlib, secure=False), id="pyftpdlib"),
+    pytest.param(partial(servers.pyftpdlib, secure=False), id="pyftpdlib", marks=pytest.mark.long),
     pytest.param(partial(servers.pyftpdlib, secure=True), id="pyftpdlib-tls"),
-    pytest.param(partial(servers.vsftpd, secure=False), id="vsftpd", marks=_needs_vsftpd),
+    pytest.param(
+        partial(servers.vsftpd, secure=False),
+        id="vsftpd",
+        marks=[_needs_vsftpd, pytest.mark.long],
+    ),
     pytest.param(partial(servers.vsftpd, secure=True), id="vsftpd-tls", marks=_needs_vsftpd),
-    pytest.param(servers.wsgidav, id="wsgidav"),
+    pytest.param(servers.wsgidav, id="wsgidav", marks=pytest.mark.long),
     pytest.param(partial(servers.wsgidav, secure=True), id="wsgidav-tls"),
 ]
 

@@ -288,7 +288,7 @@ async def test_what_was_proved_before_a_worker_died_is_proved_again(vault: Vault
 
 Restores.TestCase.settings = settings(
     phases=(Phase.explicit, Phase.reuse, Phase.generate),  # shrinking would take many minutes
-    max_examples=max(10, settings().max_examples // 2),
+    max_examples=max(10, settings().max_examples // 4),
     stateful_step_count=30,
     deadline=None,
 )

@@ -49,7 +49,7 @@ class Story:
 
 
 @settings(
-    max_examples=max(3, settings().max_examples // 30),
+    max_examples=max(2, settings().max_examples // 50),
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
 @given(

@@ -13,3 +13,7 @@ depends_on = None
 
 def upgrade() -> None:
     op.add_column('sites', sa.Column('drop', sa.String(), nullable=True))
+
+
+def downgrade() -> None:
+    op.drop_column("sites", "drop")
