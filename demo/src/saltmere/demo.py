@@ -210,8 +210,8 @@ class Demo:
             SITE,
             "--service",
             self.address,
-            "--token-file",
-            str(token),
+            f"--token-file={token}",
+            "--drop=127.20.4.60:2022",
         ]
         with (self.folder / "northness.log").open("wb") as log:
             self.site_worker = subprocess.Popen(

@@ -36,16 +36,17 @@ DAYS = 60
 ZONE = ZoneInfo("Europe/Oslo")
 HOURS = {"every-night": (2, 40), "skerries": (2, 50)}
 WEEKLY = {ROUTINE: (3, 0)}
-DAILY_FROM = 39  # before, a week has one night of backups
+LATER = {services.ROUTINE: (3, 10)}
+DAILY_FROM = 44  # before, a week has one night of backups, and appliances have none
 CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY = (
     18,
-    39,
-    45,
+    44,
+    47,
     25,
+    50,
     48,
-    46,
 )
-EXCEEDED_DAY = 50
+APPLIANCES_FROM, EXCEEDED_DAY = 46, 54  # so that one night lies before, and one after
 
 
 @dataclass
@@ -188,6 +189,12 @@ class Story:
             morning = self.first_day + timedelta(days=self.day)
             if self.day == DAILY_FROM:
                 self._as_it_may(self._take_daily, "the routines", trouble)
+            if self.day == APPLIANCES_FROM:
+                self._as_it_may(
+                    partial(self.estate.services.take_weekly, self.service.call),
+                    "the appliances' routine",
+                    trouble,
+                )
             taken = self.day >= DAILY_FROM or morning.weekday() == 0
             if taken:
                 self._as_it_may(partial(self._night, morning), "the night", trouble)
@@ -203,7 +210,7 @@ class Story:
             self.service.call(
                 "PATCH", f"/routines/{name}", {"when": f"every day at {hour:02}:{minute:02}"}
             )
-        self.estate.services.take_weekly(self.service.call)
+        self.estate.virtualization.take_weekly(self.service.call)
 
     def _as_it_may(
         self, happens: Callable[[], None], what: str, trouble: Callable[[str], None]
@@ -226,7 +233,8 @@ class Story:
 
     def _night(self, morning: datetime) -> None:
         """Put the clock a moment past the last due time, and wait for the runs of all routines."""
-        weekly = WEEKLY | ({services.ROUTINE: (3, 10)} if self.day >= DAILY_FROM else {})
+        weekly = WEEKLY if self.day >= DAILY_FROM else {}
+        weekly |= LATER if self.day >= APPLIANCES_FROM else {}
         hours = HOURS | (weekly if morning.weekday() == 0 else {})
         due = {
             name: morning.replace(hour=hour, minute=minute)

@@ -84,6 +84,9 @@ class Virtualization:
         place = {"host": host, "port": int(port), "folder": "/", "key": told["host_key"]}
         place |= {"account": told["account"], "secret": told["secret"]}
         self.manager.request("PUT", "/backups/place", place)
+
+    def take_weekly(self, call: Callable[..., Any]) -> None:
+        """From now on by a routine."""
         call(
             "POST",
             "/routines",

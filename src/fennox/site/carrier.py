@@ -33,16 +33,14 @@ from fennox import __version__
 from fennox.core import urls
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotSignedIn, Unreachable
 from fennox.core.names import printable
-from fennox.links.base import Address, parse_address
 from fennox.links.relay import relay
 from fennox.site.here import OwnMachine
+from fennox.site.pushes import Pushes, TakesPushes
 from fennox.wire.machines.sites import HERE, REPLACED, REVOKED, Hello, Reach, Refused
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
-_DROP_PORT = 2022
 _CONNECT = 12.0  # seconds for a connection to a machine
-_AT_ONCE = 64  # connections, so that nobody who pushes can exhaust the line
 
 log: Any = structlog.get_logger()
 
@@ -55,32 +53,6 @@ def networks(texts: Sequence[str]) -> list[Network]:
         raise BadInput(
             f"{error}.", "Write a network, like 10.20.0.0/16, or one address.", field="only"
         ) from error
-
-
-@dataclass(frozen=True)
-class TakesPushes:
-    """Where a worker listens for pushes, and what systems are to connect to."""
-
-    at: Address
-    told: Address
-
-
-def takes_pushes(at: str | None, told: str | None) -> TakesPushes | None:
-    """By ``--drop`` and ``--drop-told``."""
-    if at is None:
-        if told is not None:
-            raise BadInput(
-                "--drop-told is what systems connect to, and nothing listens.",
-                "Say with --drop HOST:PORT where.",
-            )
-        return None
-    here = parse_address(at, _DROP_PORT)
-    if told is None and here.host in ("0.0.0.0", "::"):  # noqa: S104
-        raise BadInput(
-            f"No system can connect to {here.host}.",
-            "Say with --drop-told HOST what they connect to.",
-        )
-    return TakesPushes(here, parse_address(told, here.port) if told else here)
 
 
 @dataclass
@@ -129,7 +101,9 @@ class Carrier:
         NotSignedIn: the token is no longer valid. Conflict: another worker of the site has
         connected.
         """
-        listening = await self._listen()
+        pushes = Pushes(self._push)
+        if self.drop is not None:
+            await pushes.listen(self.drop)
         try:
             async with contextlib.aclosing(self._lines()) as lines:
                 async for control in lines:
@@ -144,8 +118,7 @@ class Carrier:
                 f"{self.service!r} is no address of a service.", "Write https://host:port."
             ) from error
         finally:
-            if listening is not None:
-                listening.close()
+            await pushes.close()
             for task in self._carried:
                 task.cancel()
             await asyncio.gather(*self._carried, return_exceptions=True)
@@ -190,27 +163,9 @@ class Carrier:
             self._carried.add(task)
             task.add_done_callback(self._carried.discard)
 
-    async def _listen(self) -> asyncio.Server | None:
-        """For pushes. Raises Conflict if the address cannot be listened on."""
-        if self.drop is None:
-            return None
-        try:
-            made = await asyncio.start_server(self._pushed, self.drop.at.host, self.drop.at.port)
-        except OSError as error:
-            raise Conflict(
-                f"{self.drop.at} cannot be listened on: {error.strerror or error}.",
-                "Give another address with --drop.",
-            ) from error
-        log.info("takes pushes", address=str(self.drop.at))
-        return made
-
-    async def _pushed(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        peer = str(writer.get_extra_info("peername")[0])
-        task = asyncio.current_task()
-        if task is None or len(self._carried) >= _AT_ONCE:
-            writer.close()
-            return
-        self._carried.add(task)
+    async def _push(
+        self, peer: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter
+    ) -> None:
         try:
             async with asyncio.timeout(_CONNECT):
                 carrier = await self._connect(f"drop?peer={quote(peer)}")
@@ -218,9 +173,6 @@ class Carrier:
                 await relay(reader, writer, partial(_next, carrier), partial(_send, carrier))
         except (OSError, TimeoutError, InvalidStatus, ConnectionClosed) as error:
             log.warning("a push was not carried", peer=peer, reason=type(error).__name__)
-        finally:
-            self._carried.discard(task)
-            writer.close()
 
     async def _reach(self, control: ClientConnection, wanted: Reach) -> None:
         place = f"{printable(wanted.host)}:{wanted.port}"

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import socket
 from collections.abc import Iterator
+from contextlib import ExitStack
 from itertools import count
 
 import asyncssh
@@ -110,3 +112,19 @@ def test_without_the_token_nothing_is_carried(service: Service, at_site: str) ->
     said = service.fennox(*words, str(service.folder / "wrong-token"), "--drop", at_site)
     assert said.returncode == 1
     assert "cannot be listened on" in said.stderr
+
+
+def test_one_machine_that_opens_many_connections_shuts_out_no_other_one(
+    login: DropLoginMade,
+) -> None:
+    host, _, port = login.sftp.rpartition(":")
+    with ExitStack() as idle:
+        opened = [
+            idle.enter_context(
+                socket.create_connection((host, int(port)), 30, source_address=("127.0.0.81", 0))
+            )
+            for _ in range(80)
+        ]
+        greeted = [line for one in opened if (line := one.makefile("rb").readline())]
+        assert 0 < len(greeted) <= 16
+        assert asyncio.run(guessed(login, "127.0.0.82", login.secret))

@@ -11,7 +11,8 @@ from fennox import logs
 from fennox.cli.access import first_line
 from fennox.cli.main import Environment
 from fennox.core.errors import BadInput
-from fennox.site.carrier import Carrier, networks, takes_pushes
+from fennox.site.carrier import Carrier, networks
+from fennox.site.pushes import takes_pushes
 
 _OF_SITES = ("service", "token_file", "only", "here", "authority", "drop", "drop_told")
 _NEAR = ("slots", "database", "state", "simulated_clock")
