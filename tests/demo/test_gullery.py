@@ -63,6 +63,23 @@ def test_commits_are_sent_when_somebody_says_so(gullery: GulleryServer, install:
     assert [one.split(" ", 1)[1] for one in told["unsent"]] == ["night-watch: winter is coming"]
 
 
+def test_by_its_schedule_it_sends_at_the_first_command_after_that(
+    gullery: GulleryServer, install: Install
+) -> None:
+    gullery.send_to(install("standby"))
+    gullery.do("sends-every", "24")
+    gullery.do("set", "ice", "every 600 s", "night-watch", "winter is coming")
+    told = gullery.told("list")
+    assert (len(told["unsent"]), told["overdue"], told["last"]) == (1, [], "sent")
+    gullery.write("/var/lib/gullery/tried", "0 sent\n")
+    told = gullery.told("list")
+    assert (told["unsent"], told["sent"]) == ([], told["commit"])
+    gullery.write("/etc/gullery/known_hosts", "")
+    gullery.write("/var/lib/gullery/tried", "0 sent\n")
+    assert gullery.told("list")["last"] == "failed"
+    assert refused(gullery, "sends-every", "daily") == "daily is no number of hours"
+
+
 def test_another_host_key_is_never_accepted_by_itself(
     gullery: GulleryServer, install: Install
 ) -> None:

@@ -36,10 +36,28 @@ def test_lost_it_comes_back_commit_for_commit_and_sends_as_before(gullery: Gulle
     gullery.restore(gullery.draft(backup, new))
     assert new.run(*LOG) == log, "every commit, with who, when and why"
     after = new.state()
-    assert (after["sent"], before["sent"]) == ("nowhere", before["commit"])
+    assert (after["sent"], before["sent"]) == (before["commit"], before["commit"])
     same = {"sources", "keys", "commit", "changed", "name"}
     assert {name: after[name] for name in same} == {name: before[name] for name in same}
     assert new.read("/etc/gullery/key").startswith("-----BEGIN")
+
+
+def test_a_copy_for_practice_sends_nothing(gullery: Gullery) -> None:
+    gullery.machine.do("sends-every", "24")
+    backup, new = gullery.take(), gullery.fresh()
+    gullery.restore(gullery.draft(backup, new, purpose="practise"))
+    assert new.told("list")["sent"] == "nowhere"
+    assert '"every": 24' in new.read("/etc/gullery/sends")
+
+
+def test_a_sending_that_failed_is_named(gullery: Gullery) -> None:
+    gullery.machine.do("sends-every", "24")
+    gullery.machine.do("set", "ice", "every 600 s", "night-watch", "winter is coming")
+    gullery.machine.do("key", "ice", feed="made-up-key-of-ice\n")
+    assert findings(gullery) == {}, "it is not due yet"
+    gullery.machine.write("/etc/gullery/known_hosts", "")
+    gullery.machine.write("/var/lib/gullery/tried", "0 sent\n")
+    assert set(findings(gullery)) == {"sending-failed", "other-server-unknown"}
 
 
 def test_the_keys_that_no_commit_has_are_proved(gullery: Gullery) -> None:

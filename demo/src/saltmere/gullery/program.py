@@ -6,6 +6,7 @@ import secrets
 import subprocess
 import sys
 import tempfile
+from contextlib import suppress
 from pathlib import Path
 
 from saltmere.clock import now
@@ -15,6 +16,7 @@ PRODUCT, VERSION = "gullery", "1.9"
 HOME, ID = Path("/srv/gullery"), Path("/var/lib/gullery/id")
 SOURCES, KEYS, NAME = HOME / "sources", HOME / "keys", HOME / "name"
 ACCESS = Path("/etc/gullery")
+SENDS, TRIED = ACCESS / "sends", Path("/var/lib/gullery/tried")
 _SSH = (
     f"ssh -i {ACCESS}/key -o UserKnownHostsFile={ACCESS}/known_hosts -o StrictHostKeyChecking=yes"
     " -o BatchMode=yes -o IdentitiesOnly=yes -o ConnectTimeout=10"
@@ -47,6 +49,7 @@ def install(name: str) -> None:
         folder.mkdir(parents=True, exist_ok=True)
     ID.write_text(f"GUL-{secrets.token_hex(6)}\n")
     NAME.write_text(f"{name}\n")
+    SENDS.write_text(json.dumps({"url": "", "every": 0}))
     (HOME / ".gitignore").write_text("/keys/\n")
     git("init", "-q", "-b", "main")
     commit("gullery", "installed")
@@ -75,21 +78,57 @@ def key(name: str) -> None:
     file.write_text(sys.stdin.read())
 
 
+def sends() -> tuple[str, int]:
+    """Where to, and every how many hours by itself."""
+    told = json.loads(SENDS.read_text())
+    return told["url"], told["every"]
+
+
 def sends_to(url: str) -> None:
-    verb = "set-url" if "origin" in said("remote") else "add"
-    git("remote", verb, "origin", url)
+    SENDS.write_text(json.dumps({"url": url, "every": sends()[1]}))
+
+
+def sends_every(hours: str) -> None:
+    if not hours.isdigit():
+        raise Refused(f"{hours} is no number of hours")
+    SENDS.write_text(json.dumps({"url": sends()[0], "every": int(hours)}))
 
 
 def send() -> None:
-    if "origin" not in said("remote"):
+    url, _ = sends()
+    if not url:
         raise Refused("it sends nowhere yet: gullery sends-to URL")
-    git("push", "-q", "origin", "main")
+    try:
+        git("push", "-q", url, "main")
+    except Refused:
+        TRIED.write_text(f"{now()} failed\n")
+        raise
+    TRIED.write_text(f"{now()} sent\n")
+
+
+def tried() -> tuple[float, str]:
+    """When, and what came of it."""
+    if not TRIED.exists():
+        return 0.0, "never"
+    moment, what = TRIED.read_text().split()
+    return float(moment), what
+
+
+def keep_schedule() -> None:
+    """What its clock would have done meanwhile."""
+    url, every = sends()
+    if url and every and now() - tried()[0] >= every * 3600:
+        with suppress(Refused):  # `list` says so
+            send()
 
 
 def sent() -> str:
     """The commit that the other server has."""
+    url, _ = sends()
+    if not url:
+        return "nowhere"
     try:
-        return (said("ls-remote", "origin", "refs/heads/main") or ["none"])[0].split()[0]
+        return (said("ls-remote", url, "refs/heads/main") or ["none"])[0].split()[0]
     except Refused:
         return "unknown"
 
@@ -101,16 +140,20 @@ def about() -> str:
 
 
 def listed() -> str:
-    there = sent() if "origin" in said("remote") else "nowhere"
+    there, every = sent(), sends()[1]
     known = there not in ("unknown", "nowhere", "none")
     since = f"{there}..main" if known else "main"
-    unsent = said("log", "--format=%h %an: %s", since) if there != "unknown" else []
+    commits = said("log", "--format=%ct %h %an: %s", since) if there != "unknown" else []
+    dated = [one.split(" ", 1) for one in commits]
+    due = now() - every * 3600
     told = {
         "sources": [{"name": path.name} for path in _files(SOURCES)],
         "keys": [{"name": path.name} for path in _files(KEYS)],
         "commit": said("rev-parse", "main")[0],
         "sent": there,
-        "unsent": unsent,
+        "unsent": [text for _, text in dated],
+        "overdue": [text for at, text in dated if int(at) <= due],
+        "last": tried()[1],
         "changed": [line[3:] for line in said("status", "--porcelain")],
     }
     return json.dumps(told, indent=1)
@@ -158,4 +201,7 @@ def main() -> None:
     verb("drop", drop, "name who why")
     verb("key", key, "name")
     verb("sends-to", sends_to, "url")
+    verb("sends-every", sends_every, "hours")
+    if ID.exists():
+        keep_schedule()
     line.run()
