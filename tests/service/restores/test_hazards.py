@@ -6,6 +6,7 @@ from fennox.wire.machines.enrolling import SystemChange
 from fennox.wire.restores import NewDraft
 from saltmere.linux import LinuxServer
 from tests.service.restores.test_purposes import as_spare, backup_of, drafted, fresh, proved
+from tests.service.restores.test_returning import returned
 from tests.service.running import Service
 
 __all__ = ["fresh"]
@@ -30,6 +31,8 @@ def test_what_was_practised_is_met_and_all_else_is_said_never_to_have_been(
         }
         [met] = {(item.met.sheet, item.met.purpose) for item in after.items if item.met}
         assert met == (sheet, "practise")
+        returned(service, client, sheet)
+        assert client.hazards("web-9") == after, "it was met, whatever became of the spare"
         of_the_spare = client.hazards("spare-1")
         assert not any(item.met for item in of_the_spare.items)
         assert {item.met_elsewhere.system for item in of_the_spare.items if item.met_elsewhere} == {
