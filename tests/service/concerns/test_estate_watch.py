@@ -16,6 +16,8 @@ from fennox.catalogue.models.concerns import Alert, AlertRoute, ConcernRow
 from fennox.catalogue.models.runs import Routine, Run, SheetRow
 from fennox.catalogue.models.stores import StoreRow, StoreSpace
 from fennox.catalogue.models.systems import Login, System
+from fennox.core.places.sheet_model import RestorePurpose
+from fennox.core.restoring.proof import Proof
 from fennox.service.concerns import alert_messages, estate_watch, matters, standing_concerns
 from fennox.service.machines.context import Context
 from fennox.service.processes import due_takes
@@ -504,3 +506,37 @@ async def test_a_person_who_looks_while_another_look_goes_on_waits_for_one_of_th
         await tried_twice.wait()
         assert not looking.done()
     assert "a has no backup." in await looking
+
+
+@pytest.mark.parametrize(
+    ("state", "purpose", "is_proved", "drilled"),
+    [
+        ("proved", "practise", True, True),
+        ("returned", "practise", True, True),
+        ("returned", "practise", False, False),
+        ("proved", "return", True, False),
+        ("not proved", "repair", False, False),
+        ("draft", "repair", None, False),
+    ],
+)
+async def test_a_system_whose_practice_went_back_has_been_restored(
+    context: Context,
+    store: str,
+    state: str,
+    purpose: RestorePurpose,
+    is_proved: bool | None,
+    drilled: bool,
+) -> None:
+    """It was said to be "never restored, not even for practice"."""
+    system = await add_system(context, "a")
+    backup = await add_backup(context, system, store, START, 1)
+    assert told(await standing(context, "drills"), "Never restored")
+    sheet = sheet_of("a", system, backup).model_copy(update={"purpose": purpose})
+    if is_proved is not None:
+        sheet.proof = Proof(proved=is_proved, lists=[], left_out_lists=[], checks=[], at=START)
+    async with context.session() as session:
+        login = (await session.get_one(System, system)).login_id
+        row = SheetRow(id="s", system_id=system, backup_id=backup, target_login_id=login)
+        row.state, row.data, row.version, row.created, row.by = state, sheet, 1, START, "mara"
+        session.add(row)
+    assert bool(told(await standing(context, "drills"), "Never restored")) is not drilled

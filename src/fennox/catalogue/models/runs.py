@@ -6,12 +6,14 @@ from datetime import datetime
 
 from sqlalchemy import (
     CheckConstraint,
+    ColumnElement,
     Computed,
     Float,
     ForeignKey,
     Identity,
     Index,
     UniqueConstraint,
+    and_,
     text,
 )
 from sqlalchemy.orm import Mapped, mapped_column
@@ -73,6 +75,12 @@ class SheetRow(Base):
     version: Mapped[int]
     created: Mapped[datetime]
     by: Mapped[str]
+
+    @classmethod
+    def was_proved(cls) -> ColumnElement[bool]:
+        """Restores that were proved, also those that went back afterwards, as practice does."""
+        proved: ColumnElement[bool] = cls.data["proof"]["proved"].as_boolean()
+        return and_(proved, cls.data["purpose"].astext != "return")
 
     @property
     def target_system_id(self) -> str:

@@ -142,9 +142,16 @@ async def _active_systems(session: AsyncSession) -> list[System]:
     return sorted(systems, key=lambda row: row.name)
 
 
-async def _drilled(session: AsyncSession) -> set[str | None]:
-    proved = select(SheetRow.system_id).where(SheetRow.state == "proved")
-    return set((await session.execute(proved)).scalars())
+async def _drilled(session: AsyncSession) -> set[str]:
+    """One sheet of each system is enough: to look into all of 1,500 took a second."""
+    one = (
+        select(SheetRow.id)
+        .where(SheetRow.system_id == System.id, SheetRow.was_proved())
+        .limit(1)
+        .scalar_subquery()
+    )
+    rows = await session.execute(select(System.id, one).where(PROTECTED))
+    return {system for system, sheet in rows if sheet is not None}
 
 
 async def _newest(session: AsyncSession) -> dict[str, NewestBackup]:

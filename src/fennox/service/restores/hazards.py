@@ -43,15 +43,9 @@ async def hazards_of(session: AsyncSession, system: System, kind: Kind) -> Hazar
 
 
 async def _met(session: AsyncSession, kind: Kind, whose: ColumnElement[bool]) -> dict[str, Met]:
-    # also those that went back afterwards, as practice does
     proved = (
         select(SheetRow)
-        .where(
-            SheetRow.data["kind"].astext == kind.name,
-            SheetRow.data["proof"]["proved"].as_boolean(),
-            SheetRow.data["purpose"].astext != "return",
-            whose,
-        )
+        .where(SheetRow.data["kind"].astext == kind.name, SheetRow.was_proved(), whose)
         .order_by(SheetRow.created.desc())
         .limit(_MOST)
     )

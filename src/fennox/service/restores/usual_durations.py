@@ -20,7 +20,7 @@ async def foretell(session: AsyncSession, sheet: Sheet) -> None:
     """Set how long each step usually takes, from the newest proved restores of its kind."""
     earlier = (
         select(SheetRow)
-        .where(SheetRow.data["kind"].astext == sheet.kind, SheetRow.state == "proved")
+        .where(SheetRow.data["kind"].astext == sheet.kind, SheetRow.was_proved())
         .order_by(SheetRow.created.desc())
         .limit(_MOST)
     )
