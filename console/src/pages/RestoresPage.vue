@@ -4,9 +4,8 @@ import { computed, reactive, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { client, get, ProblemError, type Schema } from "../api";
 import AcceptKey from "../components/AcceptKey.vue";
-import ProblemNote from "../components/ProblemNote.vue";
 import RunProgress from "../components/RunProgress.vue";
-import StateWord from "../components/StateWord.vue";
+import SheetList from "../components/SheetList.vue";
 import { useFollowed } from "../follow";
 import { age, size, when } from "../format";
 import { may, reachesAll } from "../session";
@@ -60,11 +59,6 @@ const logins = useQuery({ queryKey: ["logins"], queryFn: () => get(client.GET("/
 const spares = useQuery({
   queryKey: ["spares"],
   queryFn: () => get(client.GET("/api/v1/systems", { params: { query: { spare: true, limit: 500 } } })),
-});
-const sheets = useQuery({
-  queryKey: ["restores"],
-  queryFn: () => get(client.GET("/api/v1/restores")),
-  refetchInterval: 4_000,
 });
 const chosen = useQuery({
   queryKey: computed(() => ["backup", backup.value]),
@@ -170,6 +164,8 @@ watch(
   },
   { immediate: true },
 );
+/** It was made for one system, which is gone. */
+watch(purpose, () => (deployed.value = ""));
 watch(deployed, (id) => {
   if (id) return;
   at.value = "";
@@ -212,7 +208,7 @@ function accept(fingerprint: string): void {
     <div class="grid gap-x-8 md:grid-cols-2">
       <div>
         <label class="label" for="desk-system">System</label>
-        <select id="desk-system" v-model="system" class="field" @change="backup = ''">
+        <select id="desk-system" v-model="system" class="field" @change="((backup = ''), (deployed = ''))">
           <option value="" disabled>choose</option>
           <option v-for="item in systems.data.value?.items" :key="item.id" :value="item.name">{{ item.name }}</option>
         </select>
@@ -349,39 +345,5 @@ function accept(fingerprint: string): void {
 
   <h2>Run sheets</h2>
   <p v-if="reachesAll()" class="text-sm text-muted">Machines that were made for restores: <RouterLink to="/deployments">New machines</RouterLink>.</p>
-  <ProblemNote :error="sheets.error.value" />
-  <div v-if="sheets.data.value?.items.length" class="scroll" tabindex="0">
-    <table>
-      <thead>
-        <tr>
-          <th>Drafted</th>
-          <th>System</th>
-          <th>Purpose</th>
-          <th>Target</th>
-          <th>Backup</th>
-          <th>State</th>
-          <th>By</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="item in sheets.data.value.items" :key="item.id">
-          <td>
-            <RouterLink :to="`/restores/${item.id}`">{{ when(item.created) }}</RouterLink>
-          </td>
-          <td>{{ item.system }}</td>
-          <td>{{ item.purpose }}</td>
-          <td>{{ item.target }}</td>
-          <td>
-            <code>{{ item.backup.slice(0, 12) }}</code>
-          </td>
-          <td>
-            <StateWord :state="item.state === 'waiting' ? 'waiting for you' : item.state" />
-            <span v-if="item.awaits_acceptance" class="block text-sm text-warn">not accepted yet</span>
-          </td>
-          <td>{{ item.by }}</td>
-        </tr>
-      </tbody>
-    </table>
-  </div>
-  <p v-else-if="sheets.data.value" class="text-muted">None yet. A restore for practice now saves the worst night.</p>
+  <SheetList />
 </template>

@@ -188,7 +188,11 @@ def test_a_machine_is_drafted_made_and_taken_away_in_the_browser(
         page.get_by_label("Type the machine's name, trial").fill("trial")
         page.get_by_role("button", name="Make it", exact=True).click()
         page.get_by_role("link", name="Restore onto it …").click()
-        assert page.get_by_label("Address and port of the fresh machine").input_value() == at
+        fresh = page.get_by_label("Address and port of the fresh machine")
+        assert fresh.input_value() == at
+        for purpose in ("repair", "replace"):
+            page.locator(f"input[value={purpose}]").check()
+        assert fresh.input_value() == "", "it is chosen anew for another purpose"
         assert machines(keelson) == sorted([*others, "trial"])
         page.get_by_role("link", name="New machines").click()
         page.get_by_role("row", name=at).get_by_role("link").click()
