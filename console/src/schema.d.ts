@@ -3861,6 +3861,11 @@ export interface components {
             passive: string;
             /** Public */
             public: string;
+            /**
+             * Rate
+             * @description Bytes a second that one system may push; 0: any number, null: not set up.
+             */
+            rate: number | null;
             /** Sftp */
             sftp: string;
             /** Version */
@@ -3891,6 +3896,11 @@ export interface components {
              * @description The host to enter in systems; empty: the one it listens on.
              */
             public?: string | null;
+            /**
+             * Rate
+             * @description Bytes a second that one system may push, over all of its connections; at least 100000, or 0: any number.
+             */
+            rate?: number | null;
             /**
              * Sftp
              * @description host:port on which SFTP is served; empty: not.

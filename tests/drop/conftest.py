@@ -10,7 +10,7 @@ from typing import Any
 import asyncssh
 import pytest
 
-from fennox.drop.logins import Doorkeeper, DropLogin, Sessions, digest_of
+from fennox.drop.logins import Doorkeeper, DropLogin, Pace, Sessions, digest_of
 from fennox.drop.offers import Offers
 from fennox.drop.sftp_server import SftpServer
 from fennox.drop.spool import Limits, Spool
@@ -51,6 +51,7 @@ class Served:
     host: str
     port: int
     server: SftpServer
+    pace: Pace
 
     def connect(self, account: str = "orlop-1", secret: str = SECRET) -> Any:
         return asyncssh.connect(
@@ -80,9 +81,10 @@ async def served(spool: Spool, offers: Offers, doorkeeper: Doorkeeper) -> AsyncI
     key = asyncssh.generate_private_key("ssh-ed25519").export_private_key().decode()
     host = loopback()
     port = free_port(host)
-    server = SftpServer(spool, offers, doorkeeper, Sessions(), key)
+    pace = Pace()
+    server = SftpServer(spool, offers, doorkeeper, Sessions(), pace, key)
     await server.start(host, port)
     try:
-        yield Served(spool, doorkeeper, host, port, server)
+        yield Served(spool, doorkeeper, host, port, server, pace)
     finally:
         await server.close()

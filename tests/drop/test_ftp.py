@@ -7,13 +7,14 @@ import io
 import os
 import socket
 import ssl
+import time
 from collections.abc import Iterator
 from datetime import UTC, datetime
 
 import pytest
 
 from fennox.drop.ftp_server import FtpServerThread
-from fennox.drop.logins import Doorkeeper, Sessions
+from fennox.drop.logins import Doorkeeper, Pace, Sessions
 from fennox.drop.spool import Limits, Spool, SpoolNote
 from fennox.service.drops import drop_settings
 from fennox.service.foundation import key_file
@@ -24,15 +25,20 @@ from tests.service.running import until
 CONTENT = os.urandom(700_000)
 
 
+@pytest.fixture
+def pace() -> Pace:
+    return Pace()
+
+
 @pytest.fixture(params=["ftps", "ftp"])
 def client(
-    request: pytest.FixtureRequest, spool: Spool, doorkeeper: Doorkeeper
+    request: pytest.FixtureRequest, spool: Spool, doorkeeper: Doorkeeper, pace: Pace
 ) -> Iterator[ftplib.FTP]:
     keys = key_file.load(spool.root.parent / "state")
     row = drop_settings._new(keys, datetime.now(UTC))
     certificate = drop_settings.keys_of(keys, row).certificate
     server = FtpServerThread(
-        spool, doorkeeper, Sessions(), certificate if request.param == "ftps" else None
+        spool, doorkeeper, Sessions(), pace, certificate if request.param == "ftps" else None
     )
     host = loopback()
     port = server.start(host, free_port(host))
@@ -144,3 +150,15 @@ def test_a_secret_is_not_taken_in_clear_where_there_is_tls(
 def test_a_wrong_secret_is_refused(client: ftplib.FTP, spool: Spool) -> None:
     with pytest.raises(ftplib.error_perm):
         client.login("orlop-1", "a guess")
+
+
+def test_a_system_pushes_no_faster_than_it_may(
+    client: ftplib.FTP, spool: Spool, pace: Pace
+) -> None:
+    """The first second's worth goes at once, the rest of 700 kB waits for one more second."""
+    pace.rate = len(CONTENT) // 2
+    begun = time.monotonic()
+    client.storbinary("STOR export.bin", io.BytesIO(CONTENT))
+    assert time.monotonic() - begun > 0.9
+    [note] = notes(spool)
+    assert (note.state, content(spool, note)) == ("arrived", CONTENT)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import subprocess
+import time
 from hashlib import sha256
 from pathlib import Path
 from typing import Any
@@ -12,6 +13,7 @@ from typing import Any
 import asyncssh
 import pytest
 
+from fennox.drop.logins import Pace
 from fennox.drop.spool import Limits
 from saltmere.linux import new_key_pair
 from tests.drop.conftest import SECRET, Served
@@ -235,3 +237,32 @@ async def test_a_login_that_was_revoked_lets_nobody_in(served: Served) -> None:
     served.doorkeeper.replace([])
     with pytest.raises(asyncssh.PermissionDenied):
         await served.connect()
+
+
+async def test_a_system_pushes_no_faster_than_it_may_over_all_its_connections(
+    served: Served,
+) -> None:
+    served.pace.rate = len(CONTENT)
+
+    async def push(name: str) -> None:
+        async with served.connect() as client, client.start_sftp_client() as sftp:
+            await put(sftp, name, CONTENT)
+
+    begun = time.monotonic()
+    await asyncio.gather(push("one.bin"), push("two.bin"))
+    assert time.monotonic() - begun > 0.9  # the first second's worth goes at once
+    await served.arrived(count=2)
+    assert held(served) == {"/one.bin": CONTENT, "/two.bin": CONTENT}
+
+
+def test_a_system_that_waits_makes_no_other_one_wait() -> None:
+    now = [100.0]
+    pace = Pace(rate=1000, clock=lambda: now[0])
+    assert pace.pause_after("orlop", 1000) == 0
+    assert pace.pause_after("orlop", 500) == pytest.approx(0.5)
+    assert pace.pause_after("gullery", 1000) == 0
+    now[0] += 0.5
+    assert pace.pause_after("orlop", 100) == pytest.approx(0.1)
+    now[0] += 3600
+    assert pace.pause_after("orlop", 1000) == 0, "what it did not use is not saved up"
+    assert pace.pause_after("orlop", 1000) == pytest.approx(1)

@@ -21,7 +21,12 @@ const drop = useQuery({
   refetchInterval: 3000,
 });
 const changing = ref(false);
-const wanted = reactive({ sftp: "", ftps: "", ftp: "", public: "", passive: "" });
+const wanted = reactive({ sftp: "", ftps: "", ftp: "", public: "", passive: "", megabytes: 100 });
+const rate = computed(() => {
+  const told = drop.data.value?.rate ?? null;
+  if (told === null) return "";
+  return told ? `up to ${size(told)} a second of each system` : "as fast as systems can";
+});
 const problems = computed(() => new Map(drop.data.value?.listening.map((one) => [one.protocol, one.problem])));
 
 function stateOf(protocol: Protocol, address: string): string {
@@ -32,12 +37,18 @@ function stateOf(protocol: Protocol, address: string): string {
 }
 function begin(): void {
   const now = drop.data.value;
-  if (now) Object.assign(wanted, { sftp: now.sftp, ftps: now.ftps, ftp: now.ftp, public: now.public, passive: now.passive });
+  if (now) {
+    const { sftp, ftps, ftp, passive } = now;
+    Object.assign(wanted, { sftp, ftps, ftp, public: now.public, passive, megabytes: (now.rate ?? 1e8) / 1e6 });
+  }
   change.reset();
   changing.value = true;
 }
 const change = useMutation({
-  mutationFn: () => get(client.PATCH("/api/v1/drop", { body: { ...wanted } })),
+  mutationFn: () => {
+    const { megabytes, ...body } = wanted;
+    return get(client.PATCH("/api/v1/drop", { body: { ...body, rate: Math.round(megabytes * 1e6) } }));
+  },
   onSuccess: async () => {
     changing.value = false;
     await drop.refetch();
@@ -82,6 +93,7 @@ const change = useMutation({
   </div>
   <p v-if="drop.data.value" class="mt-2 flex flex-wrap items-baseline gap-4">
     <span v-if="drop.data.value.free !== null" class="text-muted">{{ size(drop.data.value.free) }} free on its disk</span>
+    <span class="text-muted">{{ rate }}</span>
     <button v-if="may('administrator')" type="button" class="button" @click="begin">Change …</button>
   </p>
   <AskDialog :open="changing" title="The receiving end" @close="changing = false">
@@ -106,6 +118,8 @@ const change = useMutation({
       <input id="drop-public" v-model="wanted.public" class="field" placeholder="the address above" />
       <label class="label" for="drop-passive">Ports of FTP's data connections</label>
       <input id="drop-passive" v-model="wanted.passive" class="field" placeholder="any; or 40000-40099" />
+      <label class="label" for="drop-rate">Megabytes a second of one system; 0: as fast as it can</label>
+      <input id="drop-rate" v-model.number="wanted.megabytes" type="number" min="0" step="any" required class="field" />
       <ProblemNote :error="change.error.value" />
       <div class="mt-4 flex gap-3">
         <button class="button" :disabled="change.isPending.value">Change it</button>

@@ -20,13 +20,13 @@ from cryptography.hazmat.primitives.asymmetric.ec import EllipticCurvePrivateKey
 from OpenSSL import SSL
 from pyftpdlib.authorizers import AuthenticationFailed
 from pyftpdlib.filesystems import AbstractedFS, FilesystemError
-from pyftpdlib.handlers import DTPHandler, FTPHandler, TLS_DTPHandler, TLS_FTPHandler
+from pyftpdlib.handlers import FTPHandler, ThrottledDTPHandler, TLS_DTPHandler, TLS_FTPHandler
 from pyftpdlib.ioloop import IOLoop
 from pyftpdlib.servers import FTPServer
 
 from fennox.drop.identity import DropCertificate
 from fennox.drop.incoming import Incoming
-from fennox.drop.logins import Doorkeeper, Sessions
+from fennox.drop.logins import Doorkeeper, Pace, Sessions
 from fennox.drop.names import absolute
 from fennox.drop.refusals import PushRefused
 from fennox.drop.spool import Jail, Spool, SpoolNote
@@ -49,6 +49,7 @@ class FtpServerThread:
     spool: Spool
     doorkeeper: Doorkeeper
     sessions: Sessions
+    pace: Pace
     certificate: DropCertificate | None
     public: str | None = None
     passive: range | None = None
@@ -68,7 +69,7 @@ class FtpServerThread:
 
     def _handler(self) -> type[FTPHandler]:
         base = FTPHandler if self.certificate is None else TLS_FTPHandler
-        spool, doorkeeper, sessions = self.spool, self.doorkeeper, self.sessions
+        spool, doorkeeper, sessions, paced = self.spool, self.doorkeeper, self.sessions, self.pace
 
         class Handler(base):  # type: ignore[misc, valid-type]
             authorizer = _Authorizer(doorkeeper)
@@ -78,6 +79,7 @@ class FtpServerThread:
             use_sendfile = False
             auth_failed_timeout = 1
             abstracted_fs = _JailedFiles
+            pace = paced
             dtp_handler = _DataChannel if base is FTPHandler else _TlsDataChannel
 
             def on_connect(self) -> None:
@@ -121,11 +123,24 @@ class _TellsCuts:
         super().close()  # type: ignore[misc]
 
 
-class _DataChannel(_TellsCuts, DTPHandler):  # type: ignore[misc]
-    pass
+class _DataChannel(_TellsCuts, ThrottledDTPHandler):  # type: ignore[misc]
+    """At the pace of its system, not of this connection alone as pyftpdlib counts."""
+
+    read_limit = 1  # has pyftpdlib ask after every piece
+    auto_sized_buffers = False
+
+    def _throttle_bandwidth(self, len_chunk: int, max_speed: int) -> None:
+        pause = self.cmd_channel.pace.pause_after(self.cmd_channel.fs.jail.system, len_chunk)
+        if pause:
+            self.del_channel()
+            self._cancel_throttler()
+            self._throttler = self.ioloop.call_later(pause, self._go_on, _errback=self.handle_error)
+
+    def _go_on(self) -> None:
+        self.add_channel(events=self.ioloop.READ)
 
 
-class _TlsDataChannel(_TellsCuts, TLS_DTPHandler):  # type: ignore[misc]
+class _TlsDataChannel(_DataChannel, TLS_DTPHandler):  # type: ignore[misc]
     pass
 
 

@@ -1,5 +1,6 @@
 """Who may push: an account for each system, with a secret that Fennox made or a key of the system.
-And how many connections there may be: of all together a minute, and of one account at once.
+And how much of it: connections of all together a minute and of one account at once, and bytes a
+second of one system.
 
 A secret has 160 random bits, so its digest needs no costly hashing.
 """
@@ -7,6 +8,7 @@ A secret has 160 random bits, so its digest needs no costly hashing.
 from __future__ import annotations
 
 import hmac
+import threading
 import time
 from collections import Counter, deque
 from collections.abc import Callable, Iterable
@@ -16,6 +18,7 @@ from hashlib import sha256
 _FAILURES = 10  # of one address within the window, before it is refused unheard
 _WINDOW = 60.0  # seconds
 _MOST_ADDRESSES = 10_000
+_AHEAD = 1.0  # seconds' worth of bytes that a system which was quiet may send at once
 
 
 @dataclass(frozen=True)
@@ -106,3 +109,26 @@ class Sessions:
     def leave(self, account: str) -> None:
         if account and self._inside[account] > 0:
             self._inside[account] -= 1
+
+
+@dataclass
+class Pace:
+    """``rate``: bytes a second; 0: as many as come. Threads may share it.
+
+    The arithmetic is that of the generic cell rate algorithm (ITU-T I.371, as virtual scheduling).
+    """
+
+    rate: int = 0
+    clock: Callable[[], float] = time.monotonic
+    _due: dict[str, float] = field(default_factory=dict)
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def pause_after(self, system: str, count: int) -> float:
+        """Seconds until the system may send again, now that it has sent ``count`` bytes."""
+        if not self.rate:
+            return 0.0
+        now = self.clock()
+        with self._lock:
+            begun = max(self._due.get(system, 0.0), now - _AHEAD)
+            self._due[system] = begun + count / self.rate
+            return max(0.0, self._due[system] - now)

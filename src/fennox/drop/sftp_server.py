@@ -19,7 +19,7 @@ from asyncssh.constants import (
 )
 
 from fennox.drop.incoming import Incoming
-from fennox.drop.logins import Doorkeeper, Sessions
+from fennox.drop.logins import Doorkeeper, Pace, Sessions
 from fennox.drop.names import absolute
 from fennox.drop.offer_session import OfferSession
 from fennox.drop.offers import Offer, Offers
@@ -39,6 +39,7 @@ class SftpServer:
     offers: Offers
     doorkeeper: Doorkeeper
     sessions: Sessions
+    pace: Pace
     host_key: str
     _acceptor: asyncssh.SSHAcceptor | None = None
 
@@ -82,7 +83,7 @@ class SftpServer:
         system = str(connection.get_extra_info(_SYSTEM))
         peer = str(connection.get_extra_info(_PEER))
         account = str(connection.get_extra_info("username"))
-        return _Session(channel, self.spool.jail(system), account, peer)
+        return _Session(channel, self.spool.jail(system), self.pace, account, peer)
 
     async def close(self) -> None:
         if self._acceptor is not None:
@@ -144,10 +145,15 @@ class _Session(ClosedSession):
     """
 
     def __init__(
-        self, channel: asyncssh.SSHServerChannel[bytes], jail: Jail, account: str, peer: str
+        self,
+        channel: asyncssh.SSHServerChannel[bytes],
+        jail: Jail,
+        pace: Pace,
+        account: str,
+        peer: str,
     ) -> None:
         super().__init__(channel)
-        self._jail, self._account, self._peer = jail, account, peer
+        self._jail, self._pace, self._account, self._peer = jail, pace, account, peer
         self._appended: set[str] = set()
         self._closing: list[Incoming] = []
 
@@ -167,7 +173,7 @@ class _Session(ClosedSession):
             self._appended.add(incoming.note.id)
         return incoming
 
-    def write(self, file_obj: object, offset: int, data: bytes) -> int:
+    async def write(self, file_obj: object, offset: int, data: bytes) -> int:
         incoming = _incoming(file_obj)
         if incoming.note.id in self._appended:
             offset = incoming.size
@@ -175,6 +181,8 @@ class _Session(ClosedSession):
             incoming.write(offset, data)
         except PushRefused as refused:
             raise in_sftp(refused) from refused
+        # nothing more of this client is read meanwhile, so that it has to wait
+        await asyncio.sleep(self._pace.pause_after(self._jail.system, len(data)))
         return len(data)
 
     def read(self, file_obj: object, offset: int, size: int) -> bytes:

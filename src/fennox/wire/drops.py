@@ -38,6 +38,15 @@ class DropWanted(Wanted):
         pattern=r"^(\d{1,5}-\d{1,5})?$",
         description="Ports of FTP's data connections, FIRST-LAST; empty: any.",
     )
+    rate: int | None = Field(
+        default=None,
+        ge=0,
+        le=10**12,
+        description=(
+            "Bytes a second that one system may push, over all of its connections; at least 100000,"
+            " or 0: any number."
+        ),
+    )
 
 
 class DropListening(Shown):
@@ -52,6 +61,9 @@ class DropShown(Shown):
     ftp: str
     public: str
     passive: str
+    rate: int | None = Field(
+        description="Bytes a second that one system may push; 0: any number, null: not set up."
+    )
     listening: list[DropListening] = Field(
         description="What the receiver said when it began to listen; empty: nothing runs."
     )

@@ -7,8 +7,9 @@ import json
 import os
 import signal
 import socket
-from collections.abc import Iterator
-from contextlib import suppress
+import time
+from collections.abc import AsyncIterator, Awaitable, Iterator
+from contextlib import asynccontextmanager, suppress
 from hashlib import sha256
 from itertools import count
 from pathlib import Path
@@ -130,7 +131,8 @@ def recorder(client: Client) -> Iterator[str]:
         client.discard_arrival(name, file.name)
 
 
-async def pushed(login: DropLoginMade, files: dict[str, bytes]) -> None:
+@asynccontextmanager
+async def at_the_drop(login: DropLoginMade) -> AsyncIterator[asyncssh.SFTPClient]:
     host, _, port = login.sftp.rpartition(":")
     async with (
         asyncssh.connect(
@@ -145,6 +147,11 @@ async def pushed(login: DropLoginMade, files: dict[str, bytes]) -> None:
         ) as connection,
         connection.start_sftp_client() as sftp,
     ):
+        yield sftp
+
+
+async def pushed(login: DropLoginMade, files: dict[str, bytes]) -> None:
+    async with at_the_drop(login) as sftp:
         for name, content in files.items():
             async with sftp.open(name, "wb") as file:
                 await file.write(content)
@@ -251,6 +258,34 @@ def test_another_machine_under_a_systems_name_is_refused(
     run = service.ended(client.take(NewTake(system=recorder)).id)
     assert run.state == "done", run.reason
     assert len(backups(client, recorder)) == 2
+
+
+async def test_a_push_that_goes_on_keeps_to_the_rate_that_is_set_meanwhile(
+    service: Service, client: Client, recorder: str
+) -> None:
+    login = enrolled(service, client, recorder)
+    piece = os.urandom(100_000)
+    async with at_the_drop(login) as sftp, sftp.open("core.dump", "wb") as file:
+        await file.write(piece)
+        await asyncio.to_thread(client.change_drop, DropWanted(rate=100_000))
+        async with asyncio.timeout(30):
+            while not await slowly(file.write(piece)):
+                pass
+        shown = await asyncio.to_thread(service.fennox, "drop", "set", "--rate", "0")
+        assert "rate of a system  any" in shown.stdout, shown.stderr
+        async with asyncio.timeout(30):
+            while await slowly(file.write(piece)):
+                pass
+        written = await file.tell()
+    until(lambda: client.drop_of(recorder).files[0].state == "arrived", "it arrived")
+    assert client.drop_of(recorder).files[0].size == written
+
+
+async def slowly(writing: Awaitable[object]) -> bool:
+    """Whether a second passes meanwhile, more or less."""
+    begun = time.monotonic()
+    await writing
+    return time.monotonic() - begun > 0.7
 
 
 def test_nothing_is_read_from_a_system_that_pushes(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import CheckConstraint, ForeignKey
+from sqlalchemy import BigInteger, CheckConstraint, ForeignKey
 from sqlalchemy.orm import Mapped, mapped_column
 
 from fennox.catalogue.models.base import Base
@@ -22,6 +22,8 @@ class DropSettings(Base):
     ftp: Mapped[str] = mapped_column(default="")  # secrets and files travel in clear
     public: Mapped[str] = mapped_column(default="")  # the host to enter in systems
     passive: Mapped[str] = mapped_column(default="")  # ports of FTP's data, FIRST-LAST; empty: any
+    # bytes a second of one system; 0: any number
+    rate: Mapped[int] = mapped_column(BigInteger, default=100_000_000)
     sealed_host_key: Mapped[bytes]
     host_key: Mapped[str]  # its fingerprint
     certificate: Mapped[str]  # PEM

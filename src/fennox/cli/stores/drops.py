@@ -51,6 +51,7 @@ def set_drop(arguments: argparse.Namespace, environment: Environment) -> None:
         **{name: "" if value == "off" else value for name, value in given.items()},
         public=arguments.public,
         passive=arguments.passive,
+        rate=int(arguments.rate * 1e6) if arguments.rate is not None else None,
     )
     if not any(value is not None for value in wanted.model_dump().values()):
         raise BadInput("Nothing is to be changed.", "Say what: --sftp HOST:PORT, for example.")
@@ -130,11 +131,18 @@ def _show_drop(drop: DropShown, arguments: argparse.Namespace) -> None:
             ("FTP in clear", served("ftp", drop.ftp)),
             ("public host", drop.public or "the address it listens on"),
             ("passive ports", drop.passive or "any"),
+            ("rate of a system", _rate(drop.rate)),
             ("host key", drop.host_key or "made when it is first switched on"),
             ("certificate", f"SHA-256 {drop.certificate}" if drop.certificate else "none yet"),
             ("free on its disk", free),
         ],
     )
+
+
+def _rate(rate: int | None) -> str:
+    if rate is None:
+        return "not set up"
+    return f"up to {size(rate)} a second" if rate else "any"
 
 
 def _show_system(drop: DropOfSystem, arguments: argparse.Namespace) -> None:

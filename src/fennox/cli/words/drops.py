@@ -53,6 +53,12 @@ def _drop_set(drop: Sub) -> None:
     change.add_argument(
         "--passive", metavar="FIRST-LAST", help="ports of FTP's data connections; '' for any"
     )
+    change.add_argument(
+        "--rate",
+        metavar="MB",
+        type=float,
+        help="what one system may push in a second, at first 100; 0: as fast as it can",
+    )
 
 
 def _drop_login(drop: Sub) -> None:

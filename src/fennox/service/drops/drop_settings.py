@@ -25,6 +25,7 @@ from fennox.service.machines.own_secrets import CERTIFICATE_KEY_PLACE, HOST_KEY_
 from fennox.wire.drops import DropListening, DropShown, DropWanted
 
 PORTS = {"sftp": 2022, "ftps": 2121, "ftp": 2120}
+LEAST_RATE = 100_000  # bytes a second
 _STATUS = "receiver.json"
 
 
@@ -60,6 +61,8 @@ async def change(context: Context, session: AsyncSession, wanted: DropWanted) ->
             raise BadInput(
                 f"{wanted.passive} is no range of ports.", "Write 40000-40099.", field="passive"
             )
+    if wanted.rate is not None:
+        row.rate = _fast_enough(wanted.rate)
     row.public = wanted.public if wanted.public is not None else row.public
     row.passive = wanted.passive if wanted.passive is not None else row.passive
     used = [address for address in (row.sftp, row.ftps, row.ftp) if address]
@@ -67,6 +70,16 @@ async def change(context: Context, session: AsyncSession, wanted: DropWanted) ->
         raise BadInput("Two protocols cannot listen on one port.", "Give each its own.")
     row.version = (row.version or 0) + 1
     return row
+
+
+def _fast_enough(rate: int) -> int:
+    if 0 < rate < LEAST_RATE:
+        raise BadInput(
+            f"{rate} bytes a second are too few: a system gives up before its push is done.",
+            f"Give at least {LEAST_RATE} (0.1 MB), or 0 for any number.",
+            field="rate",
+        )
+    return rate
 
 
 def _listening(given: str, protocol: str) -> str:
@@ -134,6 +147,7 @@ def shown(context: Context, row: DropSettings | None) -> DropShown:
         ftp=row.ftp if row else "",
         public=row.public if row else "",
         passive=row.passive if row else "",
+        rate=row.rate if row else None,
         listening=read_status(state),
         host_key=row.host_key if row else "",
         certificate=certificate_fingerprint(row.certificate) if row else "",

@@ -24,7 +24,7 @@ from fennox.catalogue.models.drops import DropSettings
 from fennox.core.errors import TryLater
 from fennox.drop.ftp_server import FtpServerThread
 from fennox.drop.identity import DropCertificate
-from fennox.drop.logins import Doorkeeper, Sessions
+from fennox.drop.logins import Doorkeeper, Pace, Sessions
 from fennox.drop.relayed import RelayedConnections
 from fennox.drop.sftp_server import SftpServer
 from fennox.drop.spool import Spool
@@ -51,9 +51,10 @@ class Receiver:
     context: Context
     _doorkeeper: Doorkeeper = field(default_factory=Doorkeeper)
     _sessions: Sessions = field(default_factory=Sessions)
+    _pace: Pace = field(default_factory=Pace)
     _servers: list[SftpServer | FtpServerThread] = field(default_factory=list)
     _relayed: RelayedConnections | None = None
-    _version: int = -1
+    _listens: tuple[str, ...] | None = None
     _called: asyncio.Event = field(default_factory=asyncio.Event)
 
     async def serve(self) -> None:
@@ -82,19 +83,20 @@ class Receiver:
             drop_settings.write_status(self.context.settings.state, [])
 
     async def _follow(self, spool: Spool) -> float:
-        """Read the logins and settings of the moment; listen anew if the settings have changed."""
+        """Read the logins and settings of the moment; listen anew where that has changed."""
         async with self.context.session() as session:
             row = await drop_settings.settings_row(session)
             self._doorkeeper.replace(await drop_logins.all_logins(session))
-        version = row.version if row is not None else 0
-        if version == self._version:
+        self._pace.rate = row.rate if row is not None else 0
+        wanted = () if row is None else (row.sftp, row.ftps, row.ftp, row.public, row.passive)
+        if wanted == self._listens:
             return _RELOAD_EVERY
         await self._close()
         listening = await self._listen(spool, row) if row is not None else []
         drop_settings.write_status(self.context.settings.state, listening)
         if any(one.problem for one in listening):
             return _PAUSE
-        self._version = version
+        self._listens = wanted
         return _RELOAD_EVERY
 
     async def _listen(self, spool: Spool, row: DropSettings) -> list[DropListening]:
@@ -103,7 +105,12 @@ class Receiver:
         found = []
         if row.sftp:
             server = SftpServer(
-                spool, offers_of(self.context), self._doorkeeper, self._sessions, keys.host_key
+                spool,
+                offers_of(self.context),
+                self._doorkeeper,
+                self._sessions,
+                self._pace,
+                keys.host_key,
             )
             found.append(await self._begin("sftp", row.sftp, server))
             self._relayed = RelayedConnections(
@@ -128,7 +135,13 @@ class Receiver:
         self, spool: Spool, certificate: DropCertificate | None, public: str, passive: range | None
     ) -> FtpServerThread:
         return FtpServerThread(
-            spool, self._doorkeeper, self._sessions, certificate, public or None, passive
+            spool,
+            self._doorkeeper,
+            self._sessions,
+            self._pace,
+            certificate,
+            public or None,
+            passive,
         )
 
     async def _begin(
