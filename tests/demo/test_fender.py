@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import urllib.error
 from collections.abc import Callable
 
 import pytest
@@ -75,3 +76,15 @@ def test_it_loads_while_it_is_stopped_and_nothing_by_halves(fender: FenderServer
     fender.do("stop")
     assert refused(fender, "load", feed=dumped[:-40]) == "this is no dump"
     assert fender.told("list") == before
+
+
+def test_over_https_it_tells_and_changes_what_it_manages(fender: FenderServer) -> None:
+    assert fender.request("GET", "/list") == fender.told("list")
+    fender.request("PUT", "/endpoints/till-9", {"policy": "tills"})
+    fender.request("DELETE", "/policies/desks")
+    told = fender.told("list")
+    assert {"name": "till-9", "policy": "tills", "answers": True} in told["endpoints"]
+    assert "desks" not in {one["name"] for one in told["policies"]}
+    fender.password = "wrong"
+    with pytest.raises(urllib.error.HTTPError, match="401"):
+        fender.request("GET", "/list")

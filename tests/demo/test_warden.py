@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import urllib.error
 from collections.abc import Callable
 
 import pytest
@@ -126,3 +127,34 @@ def test_reports_are_whole_once_a_week_and_go_as_weeks(warden: WardenServer) -> 
 def test_what_it_does_not_know_is_refused_with_a_sentence(warden: WardenServer) -> None:
     with pytest.raises(RuntimeError, match="invalid choice: 'place'"):
         warden.do("remove", "place", "drop")
+
+
+def test_over_https_it_is_worked_with_and_does_not_go_back(warden: WardenServer) -> None:
+    assert warden.request("GET", "/list") == warden.told("list")
+    assert warden.request("GET", "/about") == warden.told("about")
+    warden.request("PUT", "/policies/night%20watch", {"rule": "the watch enters at night"})
+    assert "night watch" in {one["name"] for one in warden.told("list")["policies"]}
+    warden.request("POST", "/backups", {"place": "drop", "system": "no"})
+    assert warden.ended().startswith("done warden-")
+    assert warden.request("GET", "/run")["state"] == "done"
+    for method, path, code in (
+        ("POST", "/restores", 404),
+        ("DELETE", "/policies/none", 409),
+        ("PUT", "/policies/x", 422),
+    ):
+        with pytest.raises(urllib.error.HTTPError) as error:
+            warden.request(method, path, {} if method == "PUT" else None)
+        assert error.value.code == code
+        error.value.close()
+
+
+def test_its_administrator_stays_what_he_is(warden: WardenServer) -> None:
+    warden.set_administrator("keeper", "made-up-keeper")
+    backup = backed_up(warden)
+    warden.do("administrator", "other", feed="made-up-other\n")
+    with pytest.raises(urllib.error.HTTPError, match="401"):
+        warden.request("GET", "/about")
+    warden.do("restore", "drop", backup)
+    assert warden.ended().startswith("done")
+    warden.account, warden.password = "other", "made-up-other"
+    assert warden.request("GET", "/about")["product"] == "warden"

@@ -48,6 +48,7 @@ class ApplianceServer(LinuxServer):
     """
 
     program: ClassVar[str]
+    modules: ClassVar[tuple[str, ...]] = ()  # of saltmere, that it needs beside
     clock: Path | None = None
 
     @property
@@ -68,7 +69,7 @@ class ApplianceServer(LinuxServer):
             saltmere = resources.files("saltmere")
             own = [one.name for one in saltmere.joinpath(self.program).iterdir()]
             modules = [f"{self.program}/{name}" for name in own if name.endswith(".py")]
-            for module in ("__init__.py", "clock.py", "command_line.py", *modules):
+            for module in ("__init__.py", "clock.py", "command_line.py", *self.modules, *modules):
                 name = f"saltmere/{module}"
                 app.writestr(f"{name}c", _compiled(name, saltmere.joinpath(module).read_bytes()))
             main = f"from saltmere.{self.program}.program import main\n\nmain()\n"

@@ -26,8 +26,8 @@ from pathlib import Path
 
 import asyncssh
 
-from saltmere import hardware
 from saltmere.console import entering
+from saltmere.hardware import USUAL, Hardware
 
 SSH_RESTART = "kill -HUP 1"
 
@@ -153,12 +153,10 @@ class LinuxServer:
         self.set_hardware()
         self.renew_host_key()
 
-    def set_hardware(
-        self, disk: str = "vda 21474836480", *, encrypted: str = "", address: str = "192.0.2.15/24"
-    ) -> None:
+    def set_hardware(self, told: Hardware = USUAL) -> None:
         """What this machine says of its disks and addresses."""
-        self.write("/local/sbin/lsblk", hardware.lsblk(disk, encrypted), mode=0o755)
-        self.write("/local/sbin/ip", hardware.ip(address), mode=0o755)
+        for program, text in told.programs().items():
+            self.write(f"/local/sbin/{program}", text, mode=0o755)
 
     def renew_host_key(self) -> None:
         private, public = new_key_pair("root@saltmere")
@@ -238,7 +236,7 @@ class LinuxServer:
         """Start the server and wait until it answers."""
         if _answers(self.host, self.port):
             raise RuntimeError(f"something else already answers at {self.host}:{self.port}")
-        if not (self.folder / "local/sbin/ip").exists():  # it was installed by an older program
+        if not (self.folder / "local/sbin/df").exists():  # it was installed by an older program
             self.set_hardware()
         root = self.folder.resolve()
         script = (

@@ -20,6 +20,7 @@ from saltmere.lattice.machine import LatticeMachine
 from saltmere.linux import LinuxServer
 from saltmere.logline.machine import LoglineMachine
 from saltmere.masthead.machine import MastheadServer
+from saltmere.server_with_pages import PAGES_PORT, ServerWithPages
 from saltmere.thole.machine import TholeMachine
 from saltmere.tideway.machine import TidewayServer
 from saltmere.warden.machine import PHRASE, WardenServer
@@ -158,6 +159,7 @@ class Services:
                 server.set_up()
             case WardenServer() | FenderServer():
                 server.set_up()
+                server.set_administrator("keeper", self.secret("keeper-password"))
 
     def enrol(self, call: Callable[..., Any]) -> None:
         """Its systems, by the logins of the estate's servers. ``call``: of the service's
@@ -173,7 +175,7 @@ class Services:
         self._enrol_voice_mail(call)
         self._enrol_networks(call)
         for name, (_, site, kind, _) in APPLIANCES.items():
-            told = {
+            told: dict[str, Any] = {
                 "name": name,
                 "kind": kind,
                 "address": self.servers[name].address,
@@ -183,8 +185,14 @@ class Services:
                 "labels": ["appliance"],
             }
             server = self.servers[name]
+            if isinstance(server, ServerWithPages):
+                new = {"name": f"{server.program}-new", "account": "admin"}
+                call("POST", "/logins", {**new, "password": server.program})
+                pages = {"pages-login": "virtualization-keeper", "pages-port": str(PAGES_PORT)}
+                told["settings"] = pages
             if isinstance(server, WardenServer):
-                call("POST", "/systems", {**told, "settings": {"passphrase": phrase["name"]}})
+                told["settings"] |= {"passphrase": phrase["name"]}
+                call("POST", "/systems", told)
                 told = call("PUT", f"/systems/{name}/drop/login", {})
                 host, _, port = told["sftp"].rpartition(":")
                 server.push_to(host, int(port), told["account"], told["secret"], told["host_key"])

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncGenerator, AsyncIterator, Mapping
+from collections.abc import AsyncGenerator, AsyncIterator, Iterator, Mapping
 from datetime import datetime
 
 import httpx
 
 from fennox.core.errors import FarSideFailed, Unreachable, WrongLogin
+from fennox.core.names import printable
 from fennox.links import tls
 from fennox.links.base import MAX_OUTPUT, Address, Answer, Credential, Dial, SecondLink
 from fennox.links.dialling import DialledTransport
@@ -35,11 +36,19 @@ async def connect(
         trust_env=False,
     )
     fingerprint, until = tls.fingerprint_of(certificate), tls.ends(certificate)
-    return WebLink(client, address, fingerprint, until, secrets or {})
+    known = secrets or {}
+    hidden = {credential.password, *known.values()} - {None, ""}
+    return WebLink(client, address, fingerprint, until, known, frozenset(filter(None, hidden)))
+
+
+_SAID = 300  # characters of what a machine says with a refusal
+_MAY_BE_SECRET = 12  # characters; of what is sent, so long a text is not shown when it comes back
 
 
 class WebLink:
-    """One machine's interface, with basic authentication (RFC 7617) over the pinned certificate."""
+    """One machine's interface, with basic authentication (RFC 7617) over the pinned certificate.
+    ``hidden``: what no message repeats, whatever the machine says.
+    """
 
     def __init__(
         self,
@@ -48,12 +57,14 @@ class WebLink:
         fingerprint: str,
         until: datetime | None,
         secrets: Mapping[str, str | None],
+        hidden: frozenset[str],
     ) -> None:
         self._client = client
         self._address = address
         self.fingerprint = fingerprint
         self.until = until
         self.secrets = secrets
+        self._hidden = hidden
         self.beside: SecondLink | None = None
 
     async def request(
@@ -68,7 +79,7 @@ class WebLink:
                         raise FarSideFailed(
                             f"{self._address} answers without end.", "Check the machine."
                         )
-                return self._judged(answer.status_code, bytes(kept), path)
+                return self._judged(answer.status_code, bytes(kept), path, json)
         except httpx.HTTPError as error:
             raise self._cut(error) from error
 
@@ -101,7 +112,7 @@ class WebLink:
             await self.beside.close()
         await self._client.aclose()
 
-    def _judged(self, status: int, body: bytes, path: str) -> Answer:
+    def _judged(self, status: int, body: bytes, path: str, sent: object = None) -> Answer:
         if status in (401, 403):
             raise WrongLogin(
                 f"{self._address} refuses the login.", "Check the login's account and password."
@@ -111,13 +122,33 @@ class WebLink:
                 f"{self._address} answers {status} to {path}.", "Try again; check the machine."
             )
         if status >= 400:
+            said = self._said(body, sent)
             raise FarSideFailed(
-                f"{self._address} answers {status} to {path}.", "Check the machine and its kind."
+                f"{self._address} answers {status} to {path}{f': {said}' if said else ''}.",
+                "Check the machine and its kind.",
             )
         return Answer(status, body)
+
+    def _said(self, body: bytes, sent: object) -> str:
+        """The beginning of an answer, without secrets that were sent."""
+        text = " ".join(body.decode("utf-8", "replace").split())
+        hidden = {*self._hidden, *(one for one in _texts(sent) if len(one) >= _MAY_BE_SECRET)}
+        for secret in sorted(hidden, key=len, reverse=True):
+            text = text.replace(secret, "…")
+        return printable(text[:_SAID]).rstrip(".")
 
     def _cut(self, error: httpx.HTTPError) -> Unreachable:
         return Unreachable(
             f"The connection to {self._address} failed ({type(error).__name__}).",
             "Try again; check the machine if it happens again.",
         )
+
+
+def _texts(value: object) -> Iterator[str]:
+    """Every text in a JSON value."""
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, dict):
+        yield from (text for inner in value.values() for text in _texts(inner))
+    elif isinstance(value, list):
+        yield from (text for inner in value for text in _texts(inner))

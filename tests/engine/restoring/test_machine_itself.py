@@ -11,6 +11,7 @@ import tarfile
 import pytest
 
 from fennox.links.base import Credential
+from saltmere.hardware import Hardware
 from saltmere.linux import LinuxServer, new_key_pair
 from tests.backups import read_back
 from tests.engine.keeper import Keeper
@@ -35,7 +36,7 @@ async def test_another_machine_is_told_and_no_part_of_the_proof(
     server.lose()
     private, public = new_key_pair("fresh-root")
     fresh = install("debian", public)
-    fresh.set_hardware("sda 10737418240", address="198.51.100.7/24")
+    fresh.set_hardware(Hardware("sda 10737418240", address="198.51.100.7/24"))
     login = Credential("root", private_key=private)
     sheet = await keeper.draft(taken, place_of(fresh), login, purpose="replace")
     told = {finding.code: finding.text for finding in sheet.findings}
@@ -60,6 +61,19 @@ async def test_the_same_machine_is_not_called_another(keeper: Keeper, server: Li
     assert codes & {"other-hardware", "smaller-machine"} == set()
 
 
+async def test_a_file_system_that_is_nearly_full_is_said_until_there_is_room(
+    keeper: Keeper, server: LinuxServer
+) -> None:
+    assert (await keeper.take()).head.findings == []
+    server.set_hardware(Hardware(used=95))
+    [finding] = (await keeper.take()).head.findings
+    said = "File systems of the machine that are at least 95 % full: /."
+    assert (finding.severity, finding.code, finding.text) == ("warning", "full-file-system", said)
+    assert "Make room" in finding.remedy
+    server.set_hardware(Hardware(used=94))
+    assert (await keeper.take()).head.findings == []
+
+
 async def test_a_header_that_was_overwritten_opens_its_volume_again(
     keeper: Keeper, server: LinuxServer
 ) -> None:
@@ -69,7 +83,7 @@ async def test_a_header_that_was_overwritten_opens_its_volume_again(
     server.run("truncate", "-s", "32M", VOLUME)
     format_ = f"cryptsetup luksFormat -q --type luks2 {cheap} {VOLUME} -"
     server.run("sh", "-c", f"mkdir -p /run/cryptsetup; {format_}", feed="made-up-passphrase")
-    server.set_hardware(encrypted=VOLUME)
+    server.set_hardware(Hardware(encrypted=VOLUME))
     taken = await keeper.take()
     assert taken.head.findings == []
     assert taken.head.census["encrypted volumes"] == [VOLUME]

@@ -132,7 +132,7 @@ async def test_settings_stand_in_every_pattern(keeper: Keeper, server: LinuxServ
     lines = await traced(
         keeper, Question(document="/srv/ferry/berths.conf", line="pin"), first, third
     )
-    assert "471" not in str(lines)
+    assert [one.values for one in lines] == [["pin •••"], ["pin •••"]]  # ids are not looked at
 
 
 async def test_what_the_kind_calls_secret_now_is_not_shown_of_older_backups(

@@ -32,6 +32,7 @@ from saltmere.linux import LinuxServer, new_key_pair
 from saltmere.logline.machine import LoglineMachine
 from saltmere.masthead.machine import MastheadServer
 from saltmere.orlop.machine import OrlopMachine
+from saltmere.server_with_pages import PAGES_PORT, ServerWithPages
 from saltmere.thole.machine import TholeMachine
 from saltmere.tideway.machine import TidewayServer
 from saltmere.warden.machine import PHRASE as WARDEN_PHRASE
@@ -132,6 +133,8 @@ class Protected(Generic[Machine]):
 
     def wanted(self, backup: str, target: Reached, **more: object) -> NewDraft:
         there = {"at": target.address, "key": target.fingerprint, "login": f"{self.name}-new"}
+        if isinstance(target, ServerWithPages):
+            there["beside"] = f"{self.name}-pages-new"
         return NewDraft.model_validate({"backup": backup, "purpose": "replace", **there, **more})
 
     def draft(self, backup: str, target: Reached, **more: object) -> str:
@@ -231,10 +234,19 @@ def protect(
     """A Linux server with a program of its own, enrolled as it is; ``key``: of its login."""
     server, name = install(appliance), f"{appliance.program}-{next(_numbers)}"
     assert isinstance(server, appliance)
+    told = dict(settings or {})
     with harbour.proved() as client:
         for of in ("keeper", "new"):
             login = NewLogin(name=f"{name}-{of}", account="root", private_key=key[0])
             client.add_login(login)
+        if isinstance(server, ServerWithPages):
+            password = server.password
+            client.add_login(NewLogin(name=f"{name}-pages-new", account="admin", password=password))
+            server.set_administrator("keeper", "made-up-keeper")
+            client.add_login(
+                NewLogin(name=f"{name}-pages", account="keeper", password="made-up-keeper")
+            )
+            told |= {"pages-login": f"{name}-pages", "pages-port": str(PAGES_PORT)}
         client.add_system(
             NewSystem(
                 name=name,
@@ -242,7 +254,7 @@ def protect(
                 address=server.address,
                 login=f"{name}-keeper",
                 key=server.fingerprint,
-                settings=settings or {},
+                settings=told,
             )
         )
 

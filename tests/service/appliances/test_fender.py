@@ -13,7 +13,7 @@ def test_a_comparison_says_exactly_what_changed(fender: Fender) -> None:
     first = fender.take()
     assert fender.client.backup(first).findings == []
     assert fender.changed(first) == []
-    fender.machine.do("policy", "guests", "the web alone")
+    fender.machine.request("PUT", "/policies/guests", {"rule": "the web alone"})
     assert sorted(fender.changed(first)) == ["fender.json", "list.json"]
 
 

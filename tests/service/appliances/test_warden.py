@@ -21,7 +21,7 @@ def phrase_login(warden: Warden) -> str:
     return warden.client.system(warden.name).settings["passphrase"]
 
 
-REPAIR = {"purpose": "repair", "login": None, "at": None, "key": None}
+REPAIR = {"purpose": "repair", "login": None, "at": None, "key": None, "beside": None}
 
 
 def test_a_comparison_says_exactly_what_changed(warden: Warden) -> None:
@@ -30,7 +30,7 @@ def test_a_comparison_says_exactly_what_changed(warden: Warden) -> None:
     held = {one.path for one in warden.client.documents(first)}
     assert {"passphrase", "about.json", "list.json"} < held
     assert warden.changed(first, warden.take()) == [], "only that it was encrypted anew"
-    warden.machine.do("policy", "pilots", "pilots enter the bridge")
+    warden.machine.request("PUT", "/policies/pilots", {"rule": "pilots enter the bridge"})
     assert warden.changed(first) == ["list.json"]
 
 
@@ -98,7 +98,7 @@ def test_a_run_that_fails_is_said_with_its_reason(warden: Warden) -> None:
     warden.machine.push_to(host, int(port), "nobody", "made-up-wrong", "SHA256:" + "A" * 43)
     run = warden.service.ended(warden.client.take(NewTake(system=warden.name)).id)
     assert run.state == "failed"
-    assert "failed curl:" in run.reason
+    assert "/run says failed: curl:" in run.reason
     assert "made-up-wrong" not in run.reason
 
 

@@ -7,12 +7,13 @@ from dataclasses import dataclass
 from typing import Any, ClassVar
 
 from saltmere import postgres
-from saltmere.appliance_server import ApplianceServer
+from saltmere.server_with_pages import ServerWithPages
 
 
 @dataclass
-class FenderServer(ApplianceServer):
+class FenderServer(ServerWithPages):
     program: ClassVar[str] = "fender"
+    password: str = "fender"
 
     def set_up(self) -> None:
         """Make a new one the endpoint manager of Saltmere Ferries."""

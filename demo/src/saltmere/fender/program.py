@@ -7,6 +7,7 @@ import secrets
 import sys
 from pathlib import Path
 
+from saltmere import pages
 from saltmere.clock import now
 from saltmere.command_line import CommandLine, Refused
 from saltmere.fender.databases import BuiltIn, PostgreSql, Rows
@@ -14,13 +15,14 @@ from saltmere.fender.databases import BuiltIn, PostgreSql, Rows
 PRODUCT, VERSION = "fender", "8.3"
 CONF, STATE = Path("/etc/fender/fender.conf"), Path("/var/lib/fender")
 KEY, ID, RUNS, PREPARED = (STATE / name for name in ("keys/server.key", "id", "runs", "prepared"))
-ENDPOINTS = Path("/srv/endpoints")
+ENDPOINTS, PAGES = Path("/srv/endpoints"), STATE / "pages"
 
 
 def install(name: str) -> None:
     for folder in (CONF.parent, KEY.parent, ENDPOINTS):
         folder.mkdir(parents=True, exist_ok=True)
     ID.write_text(f"FND-{secrets.token_hex(6)}\n")
+    pages.install(PAGES, "fender")
     KEY.touch(0o600)
     KEY.write_text(f"made up key {secrets.token_hex(32)}\n")
     told = f"[fender]\nname = {name}\nlisten = 0.0.0.0:9444\n\n[database]\nsort = built-in\n"
@@ -83,7 +85,8 @@ def answers(endpoint: str) -> bool:
 def about() -> str:
     told = {"id": ID.read_text().strip(), "product": PRODUCT, "version": VERSION}
     own = {"name": conf()["fender"]["name"], "database": conf()["database"]["sort"]}
-    return json.dumps({**told, **own, "key": key(), "runs": RUNS.exists()}, indent=1)
+    now_ = {"key": key(), "runs": RUNS.exists(), "pages": {"key": pages.fingerprint(PAGES)}}
+    return json.dumps({**told, **own, **now_}, indent=1)
 
 
 def listed() -> str:
@@ -158,12 +161,29 @@ def test() -> str:
     return "sound"
 
 
+def serve(host: str, port: str) -> None:
+    """What it manages; what lies beneath is for its command."""
+    routes: dict[str, pages.Route] = {
+        "GET /about": about,
+        "GET /clock": lambda: {"time": now()},
+        "GET /list": listed,
+        "PUT /policies/{name}": lambda name, told: put("policy", name, str(told["rule"])),
+        "PUT /endpoints/{name}": lambda name, told: put("endpoint", name, str(told["policy"])),
+        "DELETE /policies/{name}": lambda name: remove("policy", name),
+        "DELETE /endpoints/{name}": lambda name: remove("endpoint", name),
+    }
+    pages.serve(PAGES, host, int(port), routes)
+
+
 def main() -> None:
     line = CommandLine("fender", __doc__)
     verb = line.verb
 
     def person(name: str) -> None:
         put("person", name, hashed(sys.stdin.readline().strip()))
+
+    def administrator(name: str) -> None:
+        pages.set_administrator(PAGES, name, sys.stdin.readline().strip())
 
     verb("about", about)
     verb("clock", now)
@@ -178,6 +198,9 @@ def main() -> None:
     verb("policy", lambda name, rule: put("policy", name, rule), "name rule")
     verb("endpoint", lambda name, policy: put("endpoint", name, policy), "name policy")
     verb("person", person, "name")
+    verb("administrator", administrator, "name")
+    verb("pages", pages.begin, "host port")
+    verb("serve", serve, "host port")
     removing = verb("remove", remove)
     removing.add_argument("sort", choices=("policy", "endpoint", "person"))
     removing.add_argument("name")

@@ -6,14 +6,15 @@ import time
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
-from saltmere.appliance_server import ApplianceServer
+from saltmere.server_with_pages import ServerWithPages
 
 PHRASE = "made-up-herring-7"
 
 
 @dataclass
-class WardenServer(ApplianceServer):
+class WardenServer(ServerWithPages):
     program: ClassVar[str] = "warden"
+    password: str = "warden"
 
     def set_up(self) -> None:
         """Make a new one the access-policy server of Saltmere Ferries."""

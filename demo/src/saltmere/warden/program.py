@@ -1,8 +1,36 @@
 """Warden itself, as it is installed on its server. Its manual: ``demo/docs/warden.md``."""
 
+from typing import Any
+
+from saltmere import pages
 from saltmere.clock import now
 from saltmere.command_line import CommandLine
 from saltmere.warden import runs, state
+
+
+def back_up(told: dict[str, Any]) -> None:
+    runs.begin("backup", told["place"], "", system=told.get("system") == "yes")
+
+
+def serve(host: str, port: str) -> None:
+    """Everything but what is for the command line alone: places, passphrase, and going back."""
+    routes: dict[str, pages.Route] = {
+        "GET /about": state.about,
+        "GET /clock": lambda: {"time": now()},
+        "GET /list": state.listed,
+        "GET /run": lambda: {name: told for name, told in runs.state().items() if name != "by"},
+        "POST /backups": back_up,
+        "GET /reports": lambda: sorted(path.name for path in state.REPORTS.iterdir()),
+        "PUT /policies/{name}": lambda name, told: state.put("policies", name, told["rule"]),
+        "PUT /devices/{name}": lambda name, told: state.put("devices", name, told["at"]),
+        "DELETE /policies/{name}": lambda name: state.remove("policy", name),
+        "DELETE /devices/{name}": lambda name: state.remove("device", name),
+    }
+    pages.serve(state.PAGES, host, int(port), routes)
+
+
+def set_administrator(name: str) -> None:
+    pages.set_administrator(state.PAGES, name, state.given())
 
 
 def main() -> None:
@@ -22,6 +50,9 @@ def main() -> None:
     removing.add_argument("name")
     verb("passphrase", state.set_passphrase)
     verb("report", state.report)
+    verb("administrator", set_administrator, "name")
+    verb("pages", pages.begin, "host port")
+    verb("serve", serve, "host port")
     verb("place", runs.add_place, "name host port account key folder")
     verb("contents", runs.contents, "place")
     verb("run", runs.shown)

@@ -6,6 +6,7 @@ import json
 import os
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 from typing import Any
@@ -36,6 +37,12 @@ def state() -> dict[str, Any]:
     return told
 
 
+def _note(told: dict[str, Any]) -> None:
+    fresh = RUN.with_suffix(f".{os.getpid()}")
+    fresh.write_text(json.dumps(told))
+    fresh.replace(RUN)  # whoever looks meanwhile sees the one or the other
+
+
 def shown() -> str:
     told = state()
     return " ".join(word for word in (told["state"], told.get("said", "")) if word)
@@ -54,7 +61,8 @@ def begin(what: str, place: str, name: str, *, system: bool) -> None:
     process = subprocess.Popen(
         words, start_new_session=True, stdin=nowhere, stdout=nowhere, stderr=nowhere
     )
-    RUN.write_text(json.dumps({"state": "running", "by": process.pid}))
+    _note({"state": "running", "by": process.pid})
+    threading.Thread(target=process.wait, daemon=True).start()  # or it would seem to run for ever
 
 
 def work(what: str, place: str, name: str, *, system: bool) -> None:
@@ -66,7 +74,7 @@ def work(what: str, place: str, name: str, *, system: bool) -> None:
         told = {"state": "done", "said": said}
     except Refused as error:
         told = {"state": "failed", "said": str(error)}
-    RUN.write_text(json.dumps(told))
+    _note(told)
 
 
 def _back_up(place: str, system: bool) -> str:

@@ -8,12 +8,14 @@ import time
 from pathlib import Path
 from typing import Any
 
+from saltmere import pages
 from saltmere.clock import now
 from saltmere.command_line import Refused
 
 PRODUCT, VERSION = "warden", "3.0"
 STATE = Path("/var/lib/warden")
 ID, KEPT, PHRASE, REPORTS = (STATE / name for name in ("id", "state.json", "passphrase", "reports"))
+PAGES = STATE / "pages"
 SORTS = {"policy": "policies", "device": "devices", "person": "people"}
 _MOST_REPORTS, _LONGEST = 1_000_000, 90  # bytes, days
 
@@ -21,6 +23,7 @@ _MOST_REPORTS, _LONGEST = 1_000_000, 90  # bytes, days
 def install(name: str) -> None:
     REPORTS.mkdir(parents=True, exist_ok=True)
     ID.write_text(f"WRD-{secrets.token_hex(6)}\n")
+    pages.install(PAGES, "warden")
     write(
         {
             "name": name,
@@ -78,7 +81,8 @@ def set_passphrase() -> None:
 
 def about() -> str:
     told = {"id": ID.read_text().strip(), "product": PRODUCT, "version": VERSION}
-    return json.dumps({**told, "name": read()["name"]}, indent=1)
+    own = {"name": read()["name"], "pages": {"key": pages.fingerprint(PAGES)}}
+    return json.dumps({**told, **own}, indent=1)
 
 
 def listed() -> str:
