@@ -266,7 +266,7 @@ class Services:
     def flood(self) -> None:
         """Somebody tidies up networks, and each change is pushed. Nothing is pushed afterwards."""
         self.lattice.request("PUT", "/schedule", {"on": "change"})
-        for number in range(30):
+        for number in range(12):
             self.lattice.request("POST", f"/members/lattice-{number % 3 + 1}/activate")
             self.lattice.request("PUT", f"/networks/pier-{number}", {"vlan": 200 + number})
         self.lattice.request("PUT", "/schedule", {})

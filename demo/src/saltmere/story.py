@@ -44,7 +44,7 @@ CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY 
     47,
     25,
     50,
-    48,
+    54,
 )
 APPLIANCES_FROM, EXCEEDED_DAY = 46, 54  # so that one night lies before, and one after
 
@@ -246,7 +246,7 @@ class Story:
             while not self._is_queued(routine, wanted):
                 if time.monotonic() > limit:
                     raise TimeoutError(f"the routine {routine} was not queued for {wanted}")
-                time.sleep(0.1)
+                time.sleep(0.2)
         for routine in due:
             self.service.wait_for_routine(routine)
 
@@ -288,7 +288,7 @@ class Story:
             self._devices("".join(f"buoy-{number:02}\n" for number in range(40)), now)
         if day == FAILED_DISK_DAY:
             self._replace_disk("gannet-tickets")
-        if day == OWN_DAY:  # a failed disk makes people think
+        if day == OWN_DAY:  # a failed disk, and then bits that rot, make people think
             self.service.call("PUT", "/own-state", {"store": "depot", "copy_to": ["lighthouse"]})
         if day == ROTTEN_DAY:
             self._rot("harbour")
