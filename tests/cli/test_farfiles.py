@@ -60,6 +60,11 @@ async def _fill(folder: Path) -> None:
         await store_backup(vault, index, content, name=f"take-{number}", sequence=number)
 
 
+SFTP_AND_S3 = pytest.mark.parametrize(
+    "far", ["sftp", pytest.param("s3", marks=pytest.mark.long)], indirect=True
+)
+
+
 @pytest.fixture(params=["sftp", "s3"])
 def far(request: pytest.FixtureRequest, local: Path, tmp_path: Path) -> Iterator[Far]:
     phrase = tmp_path / "phrase"
@@ -99,6 +104,7 @@ def test_a_list_fetches_no_content(far: Far, capsys: pytest.CaptureFixture[str])
     assert files.requests == small(far.local) + 1, "headers and records once, and the readme"
 
 
+@SFTP_AND_S3
 def test_one_backup_takes_a_few_pieces_of_a_few_packs(
     far: Far, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
@@ -111,6 +117,7 @@ def test_one_backup_takes_a_few_pieces_of_a_few_packs(
     assert pieces <= packs + 6, "the table of each pack, and the pieces that hold the documents"
 
 
+@SFTP_AND_S3
 def test_a_check_finds_the_same_as_in_a_folder(
     far: Far, capsys: pytest.CaptureFixture[str]
 ) -> None:
@@ -121,6 +128,7 @@ def test_a_check_finds_the_same_as_in_a_folder(
     assert "No damage found." in told
 
 
+@SFTP_AND_S3
 def test_a_far_side_that_goes_away_is_no_damage(
     far: Far, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:

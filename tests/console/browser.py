@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -9,7 +10,8 @@ from typing import Any
 
 from playwright.sync_api import Browser, Page, sync_playwright
 
-CHROMIUM = "/usr/bin/chromium"
+# the shell has no windows to draw, and takes a quarter less
+CHROMIUM = shutil.which("chromium-headless-shell") or "/usr/bin/chromium"
 FLAGS = [
     "--headless",
     "--no-sandbox",

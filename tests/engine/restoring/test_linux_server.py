@@ -180,7 +180,15 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
     assert again.head.census == taken.head.census
 
 
-@pytest.mark.parametrize("purpose", ["repair", "replace", "practise", "seed"])
+@pytest.mark.parametrize(
+    "purpose",
+    [
+        "repair",
+        "replace",
+        pytest.param("practise", marks=pytest.mark.long),
+        pytest.param("seed", marks=pytest.mark.long),
+    ],
+)
 async def test_what_a_sheet_foretells_is_what_happens(
     keeper: Keeper, server: LinuxServer, install: Install, purpose: RestorePurpose
 ) -> None:

@@ -65,7 +65,7 @@ def draft(client: Client, backup: str, fresh: LinuxServer) -> RunShown:
     )
 
 
-@pytest.mark.parametrize("custody", ["kept", "apart"])
+@pytest.mark.parametrize("custody", ["kept", pytest.param("apart", marks=pytest.mark.long)])
 def test_lost_and_restored_onto_a_fresh_machine(
     service: Service, server: LinuxServer, install: Install, key_pair: Pair, custody: str
 ) -> None:
