@@ -33,7 +33,7 @@ NOON = datetime(2026, 3, 1, 12, 0, tzinfo=UTC)
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption(
-        "--examples", type=int, default=100, help="of each fuzzing test; `make soak` takes 200,000"
+        "--examples", type=int, default=60, help="of each fuzzing test; `make soak` takes 200,000"
     )
     parser.addoption(
         "--systems", type=int, default=3, help="of the simulated year; `make soak` takes 500"

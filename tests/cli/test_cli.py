@@ -194,6 +194,9 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(
         address,
         *with_login,
     )
+    for rate in ("nan", "-1", "fast"):
+        fails(ready, 2, f"invalid amount value: '{rate}'", "drop", "set", f"--rate={rate}")
+    fails(ready, 2, "10000 bytes a second are too few", "drop", "set", "--rate", "0.01")
     fails(
         ready, 2, "cannot be a name", "system", "add", "a/b", "linux-server", address, *with_login
     )

@@ -58,14 +58,14 @@ Machine = TypeVar("Machine", bound=RunningAppliance | ApplianceServer)
 Server = TypeVar("Server", bound=ApplianceServer)
 Reached = RunningAppliance | ApplianceServer
 
-# pushes and pulls; replicated; by HTTPS and SSH; sends commits; by a command line alone
-_OF_EACH_SORT = {"test_orlop", "test_logline", "test_warden"}
+# pushes and pulls; is reached by HTTPS and SSH
+_OF_EACH_SORT = {"test_orlop", "test_logline"}
 _numbers = count(1)
 
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """`make test` proves of three of them that they come back; the others, and all traps, are for
+    """`make test` proves of two of them that they come back; the others, and all traps, are for
     `make appliances`.
     """
     here = Path(__file__).parent

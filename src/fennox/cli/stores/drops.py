@@ -51,7 +51,7 @@ def set_drop(arguments: argparse.Namespace, environment: Environment) -> None:
         **{name: "" if value == "off" else value for name, value in given.items()},
         public=arguments.public,
         passive=arguments.passive,
-        rate=int(arguments.rate * 1e6) if arguments.rate is not None else None,
+        rate=arguments.rate,
     )
     if not any(value is not None for value in wanted.model_dump().values()):
         raise BadInput("Nothing is to be changed.", "Say what: --sftp HOST:PORT, for example.")

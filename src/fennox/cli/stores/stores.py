@@ -164,11 +164,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
                 site=arguments.site,
                 key=key,
                 ceiling=arguments.ceiling,
-                scrub_budget=(
-                    int(arguments.scrub_budget * 1e9)
-                    if arguments.scrub_budget is not None
-                    else None
-                ),
+                scrub_budget=arguments.scrub_budget,
             )
             return service.change_store(arguments.store, wanted)
 

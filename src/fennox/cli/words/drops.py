@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fennox.cli.words.shared import Sub, noun_of, verb_of
+from fennox.cli.words.shared import Sub, bytes_in, noun_of, verb_of
 
 
 def define(nouns: Sub) -> None:
@@ -56,7 +56,7 @@ def _drop_set(drop: Sub) -> None:
     change.add_argument(
         "--rate",
         metavar="MB",
-        type=float,
+        type=bytes_in(10**6),
         help="what one system may push in a second, at first 100; 0: as fast as it can",
     )
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import math
+from collections.abc import Callable
 from typing import TypeAlias
 
 EPILOG = (
@@ -17,6 +19,19 @@ USUAL_LADDER = "everything for 14 days, daily for 60 days, monthly for 1 year, a
 LADDER = "in words, like 'everything for 14 days, daily for 60 days, always 3'"
 
 Sub: TypeAlias = "argparse._SubParsersAction[argparse.ArgumentParser]"
+
+
+def bytes_in(unit: int) -> Callable[[str], int]:
+    """For argparse: what is given is a number of ``unit`` bytes."""
+
+    def amount(text: str) -> int:
+        given = float(text)
+        if not math.isfinite(given) or given < 0:
+            raise ValueError
+        return round(given * unit)
+
+    amount.__name__ = "amount"  # argparse calls a wrong one an invalid amount
+    return amount
 
 
 def verb_of(

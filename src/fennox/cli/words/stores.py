@@ -8,6 +8,7 @@ from fennox.cli.words.shared import (
     ADDRESS,
     Sub,
     accepting,
+    bytes_in,
     far_side,
     noun_of,
     passphrase,
@@ -181,7 +182,10 @@ def _store_set(store: Sub) -> None:
         "--sweep-login", metavar="LOGIN", help="alone may remove things there; '' for none"
     )
     change.add_argument(
-        "--scrub-budget", metavar="GB", type=float, help="what one scheduled scrub may read"
+        "--scrub-budget",
+        metavar="GB",
+        type=bytes_in(10**9),
+        help="what one scheduled scrub may read",
     )
     change.add_argument(
         "--ceiling",
