@@ -10,13 +10,14 @@ from dataclasses import dataclass
 @dataclass(frozen=True)
 class Hardware:
     """``disk``: name and bytes; ``encrypted``: path of a LUKS volume, or nothing; ``used``: how
-    much of its one file system, in percent.
+    much of its one file system, in percent; ``used_files``: how many of the files that it can hold.
     """
 
     disk: str = "vda 21474836480"
     encrypted: str = ""
     address: str = "192.0.2.15/24"
     used: int = 31
+    used_files: int = 4
 
     def programs(self) -> dict[str, str]:
         """Programs that stand in for those of the machine, by name, as far as they are asked."""
@@ -53,10 +54,15 @@ class Hardware:
         blocks = int(size) // 1024
         there = blocks * self.used // 100
         return (
-            "#!/bin/sh\ncase $* in *' -- '*) exec /usr/bin/df \"$@\" ;; esac\ncat <<'END'\n"
+            "#!/bin/sh\ncase $* in\n"
+            "*' -- '*) exec /usr/bin/df \"$@\" ;;\n"
+            "-Pil) cat <<'END'\n"
+            "Filesystem       Inodes  IUsed    IFree IUse% Mounted on\n"
+            f"/dev/{name}1 1310720 52000 1258720 {self.used_files}% /\nEND\n;;\n"
+            "*) cat <<'END'\n"
             "Filesystem     1024-blocks      Used Available Capacity Mounted on\n"
             "tmpfs               100000    100000         0     100% /run\n"
-            f"/dev/{name}1 {blocks} {there} {blocks - there}      {self.used}% /\nEND\n"
+            f"/dev/{name}1 {blocks} {there} {blocks - there}      {self.used}% /\nEND\n;;\nesac\n"
         )
 
 

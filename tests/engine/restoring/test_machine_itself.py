@@ -67,9 +67,11 @@ async def test_a_file_system_that_is_nearly_full_is_said_until_there_is_room(
     assert (await keeper.take()).head.findings == []
     server.set_hardware(Hardware(used=95))
     [finding] = (await keeper.take()).head.findings
-    said = "File systems of the machine that are at least 95 % full: /."
+    said = "File systems of the machine that are at least 95 % full, of bytes or of files: /."
     assert (finding.severity, finding.code, finding.text) == ("warning", "full-file-system", said)
     assert "Make room" in finding.remedy
+    server.set_hardware(Hardware(used_files=96))
+    assert [one.code for one in (await keeper.take()).head.findings] == ["full-file-system"]
     server.set_hardware(Hardware(used=94))
     assert (await keeper.take()).head.findings == []
 
