@@ -50,6 +50,14 @@ def test_lost_it_comes_back_on_a_new_one_that_is_told_its_place_anew(warden: War
     assert "made-up" not in warden.service.log
 
 
+def test_a_new_one_needs_its_own_login_over_https_and_is_told_so(warden: Warden) -> None:
+    wanted = warden.wanted(warden.take(), warden.fresh(), beside=None)
+    run = warden.service.ended(warden.client.draft(wanted).id)
+    assert run.state == "failed"
+    assert "refuses the login" in run.reason
+    assert "give it with --beside-login" in run.remedy
+
+
 def test_without_its_operating_system_the_targets_stays(warden: Warden) -> None:
     settings = warden.client.system(warden.name).settings
     warden.client.change_system(warden.name, SystemChange(settings={**settings, "system": "no"}))

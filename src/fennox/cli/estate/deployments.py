@@ -129,7 +129,7 @@ def _show(shown: DeploymentShown, arguments: argparse.Namespace) -> None:
 def _print(shown: DeploymentShown) -> None:
     made = shown.deployment
     for label, value in _headed(shown):
-        out.print(f"[dim]{label:18}[/dim]", end="")
+        out.print(f"[dim]{label:17}[/dim] ", end="")
         out.print(value, markup=False, soft_wrap=True)
     for finding in made.findings:
         style = "bold red" if finding.severity == "blocker" else "yellow"

@@ -23,7 +23,7 @@ def print_sheet(shown: SheetShown) -> None:
     """As text: the steps, the target, and the findings."""
     sheet = shown.sheet
     for label, value in _headed(shown):
-        out.print(f"[dim]{label:18}[/dim]", end="")
+        out.print(f"[dim]{label:17}[/dim] ", end="")
         out.print(value, markup=False, soft_wrap=True)
     _in_force(shown)
     print_findings(sheet)

@@ -11,7 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.runs import SheetRow
 from fennox.catalogue.models.systems import Login
-from fennox.core.errors import FarSideFailed
+from fennox.core.errors import FarSideFailed, WrongLogin
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
 from fennox.core.facts.run_results import DraftResult
@@ -114,7 +114,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     kind, _ = context.kinds.kind(system.kind)
     parts = await _parts(material, kind, order)
     meant = _settings(kind, order, system.settings if back is None else back.data.all_settings())
-    target = await _look(context, material, kind, parts, order.target, meant, journal)
+    target = await _look(context, material, kind, parts, order, meant, journal)
     await journal.step("Compare it with the backup and write the run sheet")
     settings = values_of(kind, dict(system.settings) if back is None else back.data.settings)
     backup, found = await _placed(context, material, kind, parts, target, order, settings)
@@ -181,17 +181,25 @@ async def _look(
     material: Material,
     kind: Kind,
     parts: list[str],
-    aim: Aim,
+    order: DraftOrder,
     settings: dict[str, str],
     journal: Journal,
 ) -> Target:
-    login = material.target_login
+    login, aim = material.target_login, order.target
     place = Place(address=aim.address, account=login.account, key=aim.key)
     await journal.step(f"Look at the target at {place.address}")
     use = login_uses.of_sheet(kind, place, login, settings)
     link = await context.machines.connect(kind, use, material.way)
     try:
         return await look_at_target(kind, link, place, settings, parts, context.readings)
+    except WrongLogin as error:
+        if kind.beside is None or order.beside:
+            raise
+        raise WrongLogin(
+            error.what,
+            f"A new machine has a login of its own for its {kind.beside.reach.upper()}: give it"
+            " with --beside-login.",
+        ) from error
     finally:
         await link.close()
 
