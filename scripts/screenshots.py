@@ -97,14 +97,12 @@ def main() -> None:
             "stores": "/stores",
             "store": "/stores/harbour",
             "log-book": "/runs",
+            "drops": "/drops",
         }
         for looks in ("light", "dark"):
             context = browser.new_context(viewport=SIZE, base_url=ADDRESS, color_scheme=looks)
             page = context.new_page()
             page.goto("/")
-            if looks == "light" and wanted("sign-in"):
-                page.get_by_label("User").wait_for()
-                page.screenshot(path=arguments.to / "sign-in.png")
             page.get_by_label("User").fill(USER)
             page.get_by_label("Password").fill(password)
             page.get_by_role("button", name="Sign in").click()
