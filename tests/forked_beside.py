@@ -12,6 +12,7 @@ import os
 import re
 import signal
 import sys
+import traceback
 from asyncio.subprocess import Process
 from collections.abc import Sequence
 from functools import partial, wraps
@@ -46,6 +47,11 @@ def _become(main: tuple[str, str], given: Sequence[str], kept: Sequence[int]) ->
         signal.set_wakeup_fd(-1)
         for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             signal.signal(each, signal.SIG_DFL)
+        for each in (
+            signal.SIGPIPE,
+            signal.SIGXFSZ,
+        ):  # as an interpreter sets them, and Popen unsets
+            signal.signal(each, signal.SIG_IGN)
         low = 3
         for number in (*sorted(kept), os.sysconf("SC_OPEN_MAX")):
             os.closerange(low, number)
@@ -55,5 +61,9 @@ def _become(main: tuple[str, str], given: Sequence[str], kept: Sequence[int]) ->
         ctypes.CDLL(None).prctl(_SET_NAME, module.rpartition(".")[2].encode())
         getattr(importlib.import_module(module), function)()
         code = 0
+    except BaseException:
+        traceback.print_exc()  # as an interpreter of its own would
+        sys.stderr.flush()
+        raise
     finally:
         os._exit(code)

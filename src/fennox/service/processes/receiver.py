@@ -241,7 +241,8 @@ async def keep_receiving(context: Context, clock: Path | None) -> None:
             waking = asyncio.create_task(called.wait())
             await asyncio.wait([ending, waking], return_when=asyncio.FIRST_COMPLETED)
             if ending.done():
-                log.warning("the receiving end has ended; it begins anew")
+                code = process.returncode if process is not None else None
+                log.warning("the receiving end has ended; it begins anew", code=code)
                 await asyncio.sleep(_PAUSE)
             ending.cancel()
             waking.cancel()
