@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncGenerator, AsyncIterator, Iterator, Mapping
 from datetime import datetime
+from json import dumps
 
 import httpx
 
@@ -131,17 +132,25 @@ class WebLink:
 
     def _said(self, body: bytes, sent: object) -> str:
         """The beginning of an answer, without secrets that were sent."""
-        text = " ".join(body.decode("utf-8", "replace").split())
+        text = body.decode("utf-8", "replace")
         hidden = {*self._hidden, *(one for one in _texts(sent) if len(one) >= _MAY_BE_SECRET)}
-        for secret in sorted(hidden, key=len, reverse=True):
+        written = {form for secret in hidden for form in _forms(secret)}
+        for secret in sorted(written, key=len, reverse=True):
             text = text.replace(secret, "…")
-        return printable(text[:_SAID]).rstrip(".")
+        return printable(" ".join(text.split())[:_SAID]).rstrip(".")
 
     def _cut(self, error: httpx.HTTPError) -> Unreachable:
         return Unreachable(
             f"The connection to {self._address} failed ({type(error).__name__}).",
             "Try again; check the machine if it happens again.",
         )
+
+
+def _forms(secret: str) -> Iterator[str]:
+    """As it stands, and as JSON may write it."""
+    yield secret
+    yield dumps(secret)[1:-1]
+    yield dumps(secret, ensure_ascii=False)[1:-1]
 
 
 def _texts(value: object) -> Iterator[str]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import httpx
 import pytest
 
@@ -10,12 +12,13 @@ from fennox.links.base import Address
 from fennox.links.web import WebLink
 
 PASSPHRASE, ONCE = "herring under the pier", "one-time-4711-of-an-offer"
+ODD = 'gull  "ü" quay'  # as it stands, and as JSON writes it
 
 
 async def refused(body: bytes, sent: object = None) -> str:
     transport = httpx.MockTransport(lambda _request: httpx.Response(409, content=body))
     client = httpx.AsyncClient(base_url="https://127.0.0.1:1", transport=transport)
-    hidden = frozenset({PASSPHRASE, "short"})
+    hidden = frozenset({PASSPHRASE, "short", ODD})
     link = WebLink(client, Address("127.0.0.1", 1), "SHA256:x", None, {}, hidden)
     with pytest.raises(FarSideFailed) as error:
         await link.request("POST", "/backups", json=sent)
@@ -32,6 +35,9 @@ async def refused(body: bytes, sent: object = None) -> str:
         (b"no \x1b[31mred\x1b[0m here", r": no \x1b[31mred\x1b[0m here."),
         (b"x" * 5000, f": {'x' * 300}."),
         (f"not {PASSPHRASE}, not short".encode(), ": not …, not …."),
+        (f"not {ODD}".encode(), ": not …."),
+        (json.dumps({"not": ODD}).encode(), ': {"not": "…"}.'),
+        (json.dumps({"not": ODD}, ensure_ascii=False).encode(), ': {"not": "…"}.'),
     ],
 )
 async def test_what_it_says_is_told_shortly_and_without_secrets(body: bytes, said: str) -> None:

@@ -197,8 +197,8 @@ async def _look(
             raise
         raise WrongLogin(
             error.what,
-            f"A new machine has a login of its own for its {kind.beside.reach.upper()}: give it"
-            " with --beside-login.",
+            f"{error.remedy} A new machine has a login of its own for its"
+            f" {kind.beside.reach.upper()}: give it with --beside-login.",
         ) from error
     finally:
         await link.close()
