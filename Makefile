@@ -12,7 +12,7 @@ CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -ty
 # Compiled modules are kept: tests and demo start dozens of programs that import the same ones.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-reset test appliances check lock setup format console generated soak release
+.PHONY: demo demo-reset test appliances check check-types check-style check-console lock setup format console generated soak release
 
 setup: .venv/ready
 
@@ -49,14 +49,23 @@ demo-reset: setup console
 	@rm -rf .state/demo
 	@exec $(BIN)/python -m saltmere.demo .state/demo
 
+# Types take one processor half a minute; what does not need them is looked at meanwhile.
 check: .venv/checks-ready
+	@$(MAKE) --no-print-directory --output-sync=target --jobs=2 check-types check-style
+
+check-types:
+	$(BIN)/mypy
+
+check-style:
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
-	$(BIN)/mypy
 	$(BIN)/deptry src/fennox
 
-test: check console .venv/tests-ready
+check-console: console
 	@cd console && npm run --silent test
+
+test: .venv/tests-ready console
+	@$(MAKE) --no-print-directory --output-sync=target --jobs=2 check-types check-style check-console
 	$(BIN)/pytest -n $(JOBS) --dist worksteal
 
 # The API's description, the console's types, what kind files may say; CI holds all of them against the code.

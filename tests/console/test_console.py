@@ -301,6 +301,7 @@ def test_what_changed_is_seen_in_the_browser_and_since_when(
     expect(page.get_by_text("Needed: something in /etc/nginx/nginx.conf")).to_be_visible()
 
 
+@pytest.mark.long
 def test_a_system_is_given_a_login_at_the_drop_in_the_browser(page: Page, service: Service) -> None:
     with service.client() as client:
         client.add_kind(RECORDER)

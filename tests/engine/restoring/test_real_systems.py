@@ -47,6 +47,7 @@ _LONG = {
     "haproxy-load-balancer",
     "kea-dhcp-server",
     "libvirt-host",
+    "nginx-web-server",
     "postgresql-server",
     "prometheus-server",
 }

@@ -339,6 +339,7 @@ def test_the_receiving_end_outlives_its_own_death(
     service.start()
 
 
+@pytest.mark.long
 def test_an_address_that_is_taken_is_said_and_listened_on_once_it_is_free(
     service: Service, client: Client, recorder: str
 ) -> None:

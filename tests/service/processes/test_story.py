@@ -122,6 +122,7 @@ def test_lost_and_restored_onto_a_fresh_machine(
     assert again.state == "done", again.reason
 
 
+@pytest.mark.long
 def test_parts_put_onto_a_spare_machine_do_not_make_it_the_system(
     service: Service, server: LinuxServer, install: Install, key_pair: Pair
 ) -> None:

@@ -100,6 +100,7 @@ def test_a_restore_that_failed_is_given_up(
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
 
 
+@pytest.mark.long
 def test_a_kind_that_was_corrected_since_undoes_by_what_a_person_agrees_to(
     service: Service, server: LinuxServer, key_pair: tuple[str, str]
 ) -> None:

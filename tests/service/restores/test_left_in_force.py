@@ -83,6 +83,7 @@ def test_it_is_a_concern_until_a_person_releases_it(service: Service, stopped: s
         assert "released a step" in acts
 
 
+@pytest.mark.long
 def test_what_was_released_is_begun_again_after_a_redraft(
     service: Service, server: LinuxServer, stopped: str
 ) -> None:

@@ -144,6 +144,7 @@ def test_practice_onto_a_spare_is_the_spares_alone(service: Service, fresh: Linu
     assert [name.startswith("spare-1-") for name in new] == [True]
 
 
+@pytest.mark.long
 def test_a_spare_serves_for_one_system_after_the_other(
     service: Service, fresh: LinuxServer, install: Install, key_pair: Pair
 ) -> None:
@@ -230,6 +231,7 @@ def test_a_seed_becomes_a_system_when_an_administrator_accepts_it(
         assert run.state == "done", run.reason
 
 
+@pytest.mark.long
 def test_a_repaired_machine_with_another_id_is_known_by_it_once_it_is_accepted(
     service: Service, server: LinuxServer, install: Install, key_pair: Pair
 ) -> None:

@@ -63,6 +63,7 @@ def test_a_spare_is_a_spare_again_after_practice(
     assert "/etc/only-here.conf" not in away.names
 
 
+@pytest.mark.long
 def test_a_replacement_that_nobody_accepts_is_given_its_own_login_back(
     service: Service,
     fresh: LinuxServer,  # noqa: F811

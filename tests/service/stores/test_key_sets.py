@@ -303,6 +303,7 @@ async def test_an_adoption_that_is_killed_again_and_again_brings_every_backup_in
         assert system.backups == len(backups)
 
 
+@pytest.mark.long
 def test_a_forgotten_store_is_adopted_again_and_so_are_backups_the_catalogue_lacks(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:

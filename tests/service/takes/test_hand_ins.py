@@ -162,6 +162,7 @@ def test_what_belongs_to_a_machine_that_is_reached_lies_in_a_backup_of_its_own(
         assert any("People hand in The licence file" in said for said in taken.worth)
 
 
+@pytest.mark.long
 def test_content_whose_take_failed_is_not_kept(switch: Service) -> None:
     (switch.folder / "attic").rename(switch.folder / "away")
     switch.file("one.json", settings("T-1", "quay"))

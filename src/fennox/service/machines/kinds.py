@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cache
 from importlib.resources import files
 
 from sqlalchemy import select
@@ -26,10 +27,12 @@ class Kinds:
     def kind(self, name: str) -> tuple[Kind, KindFile]:
         """A shipped or added kind, with its text as stored in backups."""
         if name not in self._kinds:
-            text = self.text(name)
-            kind = load_kind(text, self.text)
-            file = KindFile(name=name, version=kind.version, text=loading.whole(text, self.text))
-            self._kinds[name] = (kind, file)
+            # shipped kinds build on shipped ones, so they change only where one is replaced
+            as_shipped = not self._added_kinds.keys() & self.shipped()
+            if as_shipped and name in self.shipped():
+                self._kinds[name] = _as_shipped(name)
+            else:
+                self._kinds[name] = _read(self.text(name), self.text)
         return self._kinds[name]
 
     def installed(self, name: str) -> Kind | None:
@@ -40,18 +43,16 @@ class Kinds:
         """The text of a kind: the newest added version, or the shipped one."""
         if name in self._added_kinds:
             return self._added_kinds[name]
-        path = files("fennox").joinpath(f"kinds/{name}.toml")
-        if not name.replace("-", "").isalnum() or not path.is_file():
+        if name not in self.shipped():
             raise BadInput(
                 f"There is no kind {name}.",
                 f"There are: {', '.join(self.names())}.",
                 field="kind",
             )
-        return path.read_text(encoding="utf-8")
+        return _shipped_text(name)
 
-    def shipped(self) -> set[str]:
-        names = (entry.name for entry in files("fennox").joinpath("kinds").iterdir())
-        return {name.removesuffix(".toml") for name in names if name.endswith(".toml")}
+    def shipped(self) -> frozenset[str]:
+        return _shipped_names()
 
     def names(self) -> list[str]:
         return sorted(self.shipped() | self._added_kinds.keys())
@@ -61,5 +62,27 @@ class Kinds:
         rows = (
             await session.execute(select(KindRow).order_by(KindRow.name, KindRow.version))
         ).scalars()
-        self._added_kinds = {row.name: row.text for row in rows}
-        self._kinds.clear()
+        added = {row.name: row.text for row in rows}
+        if added != self._added_kinds:
+            self._added_kinds = added
+            self._kinds.clear()
+
+
+@cache
+def _shipped_names() -> frozenset[str]:
+    names = (entry.name for entry in files("fennox").joinpath("kinds").iterdir())
+    return frozenset(name.removesuffix(".toml") for name in names if name.endswith(".toml"))
+
+
+def _shipped_text(name: str) -> str:
+    return files("fennox").joinpath(f"kinds/{name}.toml").read_text(encoding="utf-8")
+
+
+@cache
+def _as_shipped(name: str) -> tuple[Kind, KindFile]:
+    return _read(_shipped_text(name), _shipped_text)
+
+
+def _read(text: str, texts: loading.Texts) -> tuple[Kind, KindFile]:
+    kind = load_kind(text, texts)
+    return kind, KindFile(name=kind.name, version=kind.version, text=loading.whole(text, texts))
