@@ -7068,9 +7068,14 @@ export interface components {
             connected: boolean;
             /**
              * Drop
-             * @description host:port to which the site's systems push, through the worker; empty: to the receiving end itself.
+             * @description host:port to which the site's systems push by SFTP, through the worker; empty: to the receiving end itself.
              */
             drop: string;
+            /**
+             * Drop Ftps
+             * @description As ``drop``, by FTP with TLS.
+             */
+            drop_ftps: string;
             /** Key */
             key: string;
             /** Machine */

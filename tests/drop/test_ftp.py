@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 
 import pytest
 
-from fennox.drop.ftp_server import FtpServerThread
+from fennox.drop.ftp.server import FtpServerThread
 from fennox.drop.logins import Doorkeeper, Pace, Sessions
 from fennox.drop.spool import Limits, Spool, SpoolNote
 from fennox.service.drops import drop_settings

@@ -16,7 +16,7 @@ from fennox.core.errors import FennoxError, MendSettings, TryLater
 if TYPE_CHECKING:
     from alembic.config import Config
 
-NUMBER = "0034"  # of the newest migration
+NUMBER = "0035"  # of the newest migration
 _PATIENCE = 60.0  # seconds to wait for the database, as after a boot
 _PAUSE = 0.5  # seconds between tries
 _MAY_PASS = (

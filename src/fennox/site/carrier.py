@@ -21,7 +21,7 @@ from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
 from typing import Any, cast
-from urllib.parse import quote
+from urllib.parse import urlencode
 
 import structlog
 from pydantic import ValidationError
@@ -35,7 +35,7 @@ from fennox.core.errors import BadInput, Conflict, FennoxError, NotSignedIn, Unr
 from fennox.core.names import printable
 from fennox.links.relay import relay
 from fennox.site.here import OwnMachine
-from fennox.site.pushes import Pushes, TakesPushes
+from fennox.site.pushes import Came, Pushes, TakesPushes
 from fennox.wire.machines.sites import HERE, REPLACED, REVOKED, Hello, Reach, Refused
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
@@ -141,12 +141,15 @@ class Carrier:
 
     async def _hear(self, control: ClientConnection) -> None:
         key = self.fingerprint if self.here else ""
+        takes = self.drop or TakesPushes(None, None, "")
         hello = Hello(
             version=__version__,
             machine=socket.gethostname(),
             key=key,
             clock=datetime.now(UTC),
-            drop=str(self.drop.told) if self.drop is not None else "",
+            drop=str(takes.sftp.told) if takes.sftp is not None else "",
+            drop_ftps=str(takes.ftps.told) if takes.ftps is not None else "",
+            drop_passive=takes.passive if takes.ftps is not None else "",
         )
         # a service that knows nothing of drops at sites refuses what it does not know
         await control.send(hello.model_dump_json(exclude_defaults=True))
@@ -164,15 +167,16 @@ class Carrier:
             task.add_done_callback(self._carried.discard)
 
     async def _push(
-        self, peer: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter
+        self, came: Came, reader: asyncio.StreamReader, writer: asyncio.StreamWriter
     ) -> None:
+        whence = urlencode({"peer": came.peer, "protocol": came.protocol, "port": came.port})
         try:
             async with asyncio.timeout(_CONNECT):
-                carrier = await self._connect(f"drop?peer={quote(peer)}")
+                carrier = await self._connect(f"drop?{whence}")
             async with carrier:
                 await relay(reader, writer, partial(_next, carrier), partial(_send, carrier))
         except (OSError, TimeoutError, InvalidStatus, ConnectionClosed) as error:
-            log.warning("a push was not carried", peer=peer, reason=type(error).__name__)
+            log.warning("a push was not carried", peer=came.peer, reason=type(error).__name__)
 
     async def _reach(self, control: ClientConnection, wanted: Reach) -> None:
         place = f"{printable(wanted.host)}:{wanted.port}"

@@ -156,5 +156,8 @@ class Site(Base):
     machine: Mapped[str | None]
     version: Mapped[str | None]
     key: Mapped[str | None]  # of the machine it runs on, where that is read as `here`
-    drop: Mapped[str | None]  # where it takes pushes for the receiving end, host:port; empty: not
+    # where it takes pushes for the receiving end, host:port; empty: not
+    drop: Mapped[str | None]  # by SFTP
+    drop_ftps: Mapped[str | None]  # by FTP with TLS
+    drop_passive: Mapped[str | None]  # and the ports of its data connections, FIRST-LAST
     skew: Mapped[float | None]  # seconds that its clock is ahead of the service's

@@ -14,7 +14,17 @@ from fennox.core.errors import BadInput
 from fennox.site.carrier import Carrier, networks
 from fennox.site.pushes import takes_pushes
 
-_OF_SITES = ("service", "token_file", "only", "here", "authority", "drop", "drop_told")
+_OF_SITES = (
+    "service",
+    "token_file",
+    "only",
+    "here",
+    "authority",
+    "drop",
+    "drop_ftps",
+    "drop_passive",
+    "drop_told",
+)
 _NEAR = ("slots", "database", "state", "simulated_clock")
 
 
@@ -52,7 +62,9 @@ def work(arguments: argparse.Namespace, environment: Environment) -> None:
         networks(arguments.only),
         arguments.here,
         authority,
-        takes_pushes(arguments.drop, arguments.drop_told),
+        takes_pushes(
+            arguments.drop, arguments.drop_ftps, arguments.drop_passive, arguments.drop_told
+        ),
     )
     logs.start("console")
     if arguments.here:

@@ -8,7 +8,7 @@ from fennox.cli.main import Environment
 from fennox.cli.output import ask, can_ask, say, show_list, show_one, when
 from fennox.cli.signed_in import client
 from fennox.core.errors import PersonNeeded
-from fennox.wire.machines.sites import NewSite
+from fennox.wire.machines.sites import NewSite, SiteShown
 
 
 def list_workers(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -56,7 +56,7 @@ def list_sites(arguments: argparse.Namespace, environment: Environment) -> None:
             ),
             ("HEARD OF", lambda site: when(site.seen)),
             ("SYSTEMS", lambda site: site.systems),
-            ("TAKES PUSHES AT", lambda site: site.drop or "-"),
+            ("TAKES PUSHES AT", _takes_pushes_at),
             ("MACHINE", lambda site: site.machine or "-"),
             ("VERSION", lambda site: site.version or "-"),
             ("CLOCK", lambda site: f"{site.skew:+.1f} s" if site.seen else "-"),
@@ -70,6 +70,11 @@ def list_sites(arguments: argparse.Namespace, environment: Environment) -> None:
             " worker admit SITE"
         ),
     )
+
+
+def _takes_pushes_at(site: SiteShown) -> str:
+    ways = (("SFTP", site.drop), ("FTPS", site.drop_ftps))
+    return ", ".join(f"{address} ({way})" for way, address in ways if address) or "-"
 
 
 def admit(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -137,6 +137,16 @@ def _worker_run(worker: Sub) -> None:
         help="take here by SFTP what systems of the site push, and carry it to Fennox",
     )
     at_site.add_argument(
+        "--drop-ftps",
+        metavar="HOST:PORT",
+        help="as --drop, by FTP with TLS",
+    )
+    at_site.add_argument(
+        "--drop-passive",
+        metavar="FIRST-LAST",
+        help="ports for FTP's data connections; 50000-50015 where not given",
+    )
+    at_site.add_argument(
         "--drop-told",
         metavar="HOST[:PORT]",
         help="what systems are to connect to, where that is another address",

@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import Literal
 
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.pushes import Push
@@ -13,6 +14,9 @@ from fennox.core.regexes import compiled
 
 DIGESTS = {32: "md5", 40: "sha1", 64: "sha256", 96: "sha384", 128: "sha512"}
 """Algorithms of manifests, by the length of what they give as hex."""
+
+CarriedProtocol = Literal["sftp", "ftps"]
+"""What the worker of a site carries to the receiving end without reading it."""
 
 
 @dataclass(frozen=True)

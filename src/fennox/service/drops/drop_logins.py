@@ -40,15 +40,16 @@ async def renew(
     row.secret, row.made, row.by = digest_of(secret), context.now(), by
     row.keys = keys or row.keys
     await session.flush()
-    there = await drop_of(session, system.site) if settings.sftp else ""
+    at_site = await drop_of(session, system.site)
+    through = bool((settings.sftp and at_site.sftp) or (settings.ftps and at_site.ftps))
     return DropLoginMade(
         system=system.name,
         account=row.account,
         secret=secret,
         folder="/",
-        sftp=there or told(settings, settings.sftp),
-        ftps="" if there else told(settings, settings.ftps),
-        ftp="" if there else told(settings, settings.ftp),
+        sftp=at_site.sftp if through and settings.sftp else told(settings, settings.sftp),
+        ftps=at_site.ftps if through and settings.ftps else told(settings, settings.ftps),
+        ftp="" if through else told(settings, settings.ftp),
         host_key=settings.host_key,
         certificate=certificate_fingerprint(settings.certificate),
     )

@@ -61,7 +61,7 @@ class DropOffers:
             raise MendSettings(
                 "The target fetches documents by SFTP, and the receiving end has none.", _REMEDY
             )
-        there = parse_address(at_site or told(row, row.sftp), PORTS["sftp"])
+        there = parse_address(at_site.sftp or told(row, row.sftp), PORTS["sftp"])
         offers = offers_of(self.context)
         await asyncio.to_thread(offers.sweep)
         offer, secret = offers.make(self.system, timedelta(seconds=lasts) + _GRACE)
@@ -116,7 +116,7 @@ async def outlook(context: Context, kind: Kind, parts: Collection[str], site: st
     problem = next((one.problem for one in listening if one.protocol == "sftp"), "")
     if problem:
         return _off(f"{offering[0]}: the target fetches documents from the drop. {problem}")
-    there = parse_address(at_site or told(row, row.sftp), PORTS["sftp"])
+    there = parse_address(at_site.sftp or told(row, row.sftp), PORTS["sftp"])
     values = {
         "offer-host": there.host,
         "offer-port": str(there.port),

@@ -187,6 +187,8 @@ async def said_hello(session: AsyncSession, site: str, hello: Hello, now: dateti
         "version": hello.version,
         "key": hello.key,
         "drop": hello.drop,
+        "drop_ftps": hello.drop_ftps,
+        "drop_passive": hello.drop_passive,
         "skew": (hello.clock - now).total_seconds(),
     }
     await session.execute(update(Site).where(Site.name == site).values(changes))
@@ -199,10 +201,17 @@ async def heard_of(session: AsyncSession, site: str, token_hash: str) -> bool:
     return (await session.execute(kept)).first() is not None
 
 
-async def drop_of(session: AsyncSession, site: str) -> str:
-    """Where systems of the site push to, if its worker takes that; else empty."""
+@dataclass(frozen=True)
+class SiteDrop:
+    """Where systems of a site push to, if its worker takes that: host:port; empty: nowhere."""
+
+    sftp: str = ""
+    ftps: str = ""
+
+
+async def drop_of(session: AsyncSession, site: str) -> SiteDrop:
     row = await session.get(Site, site) if site else None
-    return (row.drop or "") if row is not None else ""
+    return SiteDrop(row.drop or "", row.drop_ftps or "") if row is not None else SiteDrop()
 
 
 async def gone(session: AsyncSession, site: str) -> None:

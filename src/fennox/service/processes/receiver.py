@@ -22,7 +22,7 @@ import structlog
 from fennox import logs
 from fennox.catalogue.models.drops import DropSettings
 from fennox.core.errors import TryLater
-from fennox.drop.ftp_server import FtpServerThread
+from fennox.drop.ftp.server import FtpServerThread
 from fennox.drop.identity import DropCertificate
 from fennox.drop.logins import Doorkeeper, Pace, Sessions
 from fennox.drop.relayed import RelayedConnections
@@ -142,6 +142,7 @@ class Receiver:
             certificate,
             public or None,
             passive,
+            spool_folder(self.context.settings.state) if certificate is not None else None,
         )
 
     async def _begin(

@@ -71,4 +71,5 @@ def _site(row: Site, systems: int, now: datetime) -> SiteShown:
         skew=row.skew or 0.0,
         systems=systems,
         drop=row.drop or "",
+        drop_ftps=row.drop_ftps or "",
     )

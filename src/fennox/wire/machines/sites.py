@@ -4,7 +4,8 @@ to ``/api/v1/sites/worker`` and identifies itself (:class:`Hello`). For each req
 both ways as binary messages; or it refuses with a reason (:class:`Refused`).
 
 What systems push to the worker it carries to the service's receiving end, each connection through
-``/api/v1/sites/drop?peer=ADDRESS``, where ``peer`` is who connected.
+``/api/v1/sites/drop?peer=ADDRESS``, where ``peer`` is who connected; by FTP with TLS also
+``protocol=ftps``, and for a data connection ``port``, the one of the worker's that it came to.
 """
 
 from __future__ import annotations
@@ -62,9 +63,10 @@ class SiteShown(Shown):
     skew: float
     systems: int
     drop: str = Field(
-        description="host:port to which the site's systems push, through the worker; empty: to the"
-        " receiving end itself."
+        description="host:port to which the site's systems push by SFTP, through the worker; empty:"
+        " to the receiving end itself."
     )
+    drop_ftps: str = Field(description="As ``drop``, by FTP with TLS.")
 
 
 class Hello(Wanted):
@@ -75,7 +77,13 @@ class Hello(Wanted):
     drop: str = Field(
         default="",
         max_length=300,
-        description="host:port at which it takes pushes; left out: it takes none.",
+        description="host:port at which it takes pushes by SFTP; left out: it takes none.",
+    )
+    drop_ftps: str = Field(default="", max_length=300, description="As ``drop``, by FTP with TLS.")
+    drop_passive: str = Field(
+        default="",
+        pattern=r"^(\d{1,5}-\d{1,5})?$",
+        description="Ports at which it takes data connections of FTP, FIRST-LAST.",
     )
 
 

@@ -13,8 +13,11 @@ from pydantic import ValidationError
 from starlette.websockets import WebSocketDisconnect
 
 from fennox.catalogue.models.systems import Site
-from fennox.core.errors import TryLater
+from fennox.core.errors import BadInput, TryLater
+from fennox.core.evidence.pushes import CarriedProtocol
 from fennox.drop import relayed
+from fennox.drop.relayed import Whence
+from fennox.links.base import parse_address
 from fennox.service.access_control import audit
 from fennox.service.drops.spools import spool_folder
 from fennox.service.http.guarded import api_router
@@ -133,20 +136,33 @@ async def carry(socket: WebSocket, stream: str) -> None:
 
 
 @doors.websocket("/sites/drop")
-async def carry_to_drop(socket: WebSocket, peer: str = "") -> None:
+async def carry_to_drop(
+    socket: WebSocket, peer: str = "", protocol: CarriedProtocol = "sftp", port: int = 0
+) -> None:
     """A connection of a system that pushes to a site's worker, or fetches from it."""
     context: Context = socket.app.state.context
     site = await _admitted(context, socket)
     if site is None:
         return
     try:
-        whom = f"{ipaddress.ip_address(peer)} at {site.name}"
-        connection = await relayed.connect(spool_folder(context.settings.state), whom)
-    except (ValueError, OSError) as error:
+        whence = Whence(
+            peer=str(ipaddress.ip_address(peer)),
+            site=site.name,
+            host=_host(site.drop_ftps or ""),
+            ports=site.drop_passive or "",
+            port=port,
+        )
+        folder = spool_folder(context.settings.state)
+        connection = await relayed.connect(folder, protocol, whence)
+    except (ValueError, OSError, BadInput) as error:
         log.info("a push at a site was not carried", site=site.name, reason=type(error).__name__)
         await socket.close(TRY_AGAIN)
         return
     await context.sites.carry_over(site.name, connection, socket)
+
+
+def _host(address: str) -> str:
+    return parse_address(address, 21).host if address else ""
 
 
 async def _admitted(context: Context, socket: WebSocket) -> Site | None:
