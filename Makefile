@@ -12,7 +12,7 @@ CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -ty
 # Compiled modules are kept: tests and demo start dozens of programs that import the same ones.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-reset test appliances check check-types check-style check-console lock setup format console generated soak release
+.PHONY: demo demo-reset test appliances check check-types check-style check-console tests lock setup format console generated soak release
 
 setup: .venv/ready
 
@@ -49,7 +49,7 @@ demo-reset: setup console
 	@rm -rf .state/demo
 	@exec $(BIN)/python -m saltmere.demo .state/demo
 
-# Types take one processor half a minute; what does not need them is looked at meanwhile.
+# Types take one processor half a minute; nothing waits for them.
 check: .venv/checks-ready
 	@$(MAKE) --no-print-directory --output-sync=target --jobs=2 check-types check-style
 
@@ -65,7 +65,9 @@ check-console: console
 	@cd console && npm run --silent test
 
 test: .venv/tests-ready console
-	@$(MAKE) --no-print-directory --output-sync=target --jobs=2 check-types check-style check-console
+	@$(MAKE) --no-print-directory --jobs=2 check-types check-style check-console tests
+
+tests:
 	$(BIN)/pytest -n $(JOBS) --dist worksteal
 
 # The API's description, the console's types, what kind files may say; CI holds all of them against the code.

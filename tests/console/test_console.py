@@ -344,6 +344,7 @@ def _login(address: str, secret: str) -> DropLoginMade:
     )
 
 
+@pytest.mark.long
 def test_somebody_is_told_from_the_browser(page: Page, service: Service) -> None:
     sign_in(page, service.address, "harbour-admin", PASSWORD)
     page.get_by_role("link", name="Alerts").click()

@@ -144,6 +144,7 @@ async def test_a_real_system(
             await anyio.sleep(0.2)
 
 
+@pytest.mark.long
 async def test_an_appliance_that_answers_elsewhere_afterwards(
     vault: Vault, place: Callable[[], Skerry]
 ) -> None:

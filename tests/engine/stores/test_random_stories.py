@@ -67,7 +67,7 @@ async def live(story: list[tuple[object, ...]], folder: Path) -> None:
         assert backup in model or found in unsure, "a backup nobody asked for"
 
 
-@settings(max_examples=25)
+@settings(max_examples=max(1, settings().max_examples // 5))
 @given(st.lists(steps, min_size=1, max_size=8))
 def test_a_store_holds_what_was_said_to_be_taken_whatever_went_wrong(
     story: list[tuple[object, ...]],

@@ -172,6 +172,7 @@ def add(
     assert done.returncode == 0, done.stderr
 
 
+@pytest.mark.long
 def test_a_default_login_that_still_works_is_told_and_so_is_when_the_certificate_ends(
     ready: Service, place: Place
 ) -> None:

@@ -150,6 +150,7 @@ def test_parts_put_onto_a_spare_machine_do_not_make_it_the_system(
     assert take(service).state == "done", "the system itself is taken as before"
 
 
+@pytest.mark.long
 def test_a_whole_practice_leaves_the_system_as_it_is(
     service: Service, server: LinuxServer, install: Install, key_pair: Pair
 ) -> None:
@@ -232,6 +233,7 @@ def test_what_the_old_machine_does_is_said_at_the_draft_and_at_the_start(
         assert service.ended(waits.id).state == "done"
 
 
+@pytest.mark.long
 def test_an_old_machine_that_comes_back_while_a_gate_waits_is_seen_before_anything_is_written(
     service: Service, server: LinuxServer, install: Install, key_pair: Pair
 ) -> None:
@@ -353,6 +355,7 @@ def test_what_a_killed_worker_stopped_is_started_again_and_what_cannot_be_is_tol
         assert client.resume("web-9").left_open == [], "a person has seen to it"
 
 
+@pytest.mark.long
 def test_a_take_that_is_unlike_the_last_ones_is_marked(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
@@ -691,6 +694,7 @@ def test_what_a_routine_began_is_tried_again_and_what_a_person_began_is_told_at_
         assert service.fennox("run", "stop", run.id[:12]).returncode == 0
 
 
+@pytest.mark.long
 def test_unchanged_is_only_what_holds_the_same_documents_modes_and_links(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:

@@ -479,6 +479,7 @@ def _rests(printer: Printer) -> int:
 
 
 @pytest.mark.timeout(1800)
+@pytest.mark.long
 def test_restores_in_any_order(
     service: Service, install: Install, key_pair: tuple[str, str]
 ) -> None:
