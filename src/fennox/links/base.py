@@ -4,6 +4,7 @@ sent.
 
 from __future__ import annotations
 
+import os
 import socket
 from collections.abc import (
     AsyncGenerator,
@@ -73,6 +74,13 @@ def parse_address(text: str, default_port: int) -> Address:
             f"{text!r} is not an address.", "Write host:port, like 10.1.2.3:22.", field="address"
         )
     return Address(host, int(port))
+
+
+def why_not_listening(error: OSError) -> str:
+    """asyncio says the address once more, as Python writes it."""
+    if isinstance(error, socket.gaierror) or not error.errno:
+        return error.strerror or str(error)
+    return os.strerror(error.errno)
 
 
 @dataclass(frozen=True)

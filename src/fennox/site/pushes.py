@@ -15,7 +15,7 @@ import structlog
 
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.evidence.pushes import CarriedProtocol
-from fennox.links.base import Address, parse_address
+from fennox.links.base import Address, parse_address, why_not_listening
 
 _PORT, _FTPS_PORT = 2022, 2121
 _PASSIVE = "50000-50015"
@@ -139,7 +139,7 @@ class Pushes:
         except OSError as error:
             await self.close()
             raise Conflict(
-                f"{at} cannot be listened on: {error.strerror or error}.",
+                f"{at} cannot be listened on: {why_not_listening(error)}.",
                 f"Say otherwise with {word}.",
             ) from error
         self._servers.append(server)

@@ -28,7 +28,7 @@ from fennox.drop.logins import Doorkeeper, Pace, Sessions
 from fennox.drop.relayed import RelayedConnections
 from fennox.drop.sftp_server import SftpServer
 from fennox.drop.spool import Spool
-from fennox.links.base import parse_address
+from fennox.links.base import parse_address, why_not_listening
 from fennox.service.drops import drop_logins, drop_settings
 from fennox.service.drops.spools import offers_of, spool_folder, spool_of
 from fennox.service.foundation.notifications import CHANGED, listen
@@ -159,7 +159,7 @@ class Receiver:
                 server.start(there.host, there.port)
         except OSError as error:
             log.warning("the receiving end does not listen", address=address, reason=str(error))
-            problem = f"{address} cannot be listened on: {error.strerror or error}."
+            problem = f"{address} cannot be listened on: {why_not_listening(error)}."
             return DropListening(protocol=protocol, address=address, problem=problem)
         self._servers.append(server)
         log.info("the receiving end listens", protocol=protocol, address=address)
