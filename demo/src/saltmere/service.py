@@ -54,7 +54,7 @@ class Interface:
         while self._of_routine(name):
             if time.monotonic() > end:
                 raise TimeoutError(f"runs of {name} go on and on")
-            time.sleep(0.2)
+            time.sleep(0.1)
 
     def _of_routine(self, name: str) -> list[Any]:
         active = self.call("GET", "/runs", state="active", limit="200")["items"]

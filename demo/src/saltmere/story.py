@@ -246,7 +246,7 @@ class Story:
             while not self._is_queued(routine, wanted):
                 if time.monotonic() > limit:
                     raise TimeoutError(f"the routine {routine} was not queued for {wanted}")
-                time.sleep(0.2)
+                time.sleep(0.1)
         for routine in due:
             self.service.wait_for_routine(routine)
 
