@@ -209,6 +209,7 @@ def _login() -> NewLogin:
     return NewLogin(name="quay-root", account="root", password="made up for a test")
 
 
+@pytest.mark.long
 def test_a_login_is_admitted_at_a_machine_whose_key_was_compared(
     session: BrowserContext, named: Service, server: LinuxServer, key_pair: tuple[str, str]
 ) -> None:

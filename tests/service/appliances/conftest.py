@@ -58,19 +58,18 @@ Machine = TypeVar("Machine", bound=RunningAppliance | ApplianceServer)
 Server = TypeVar("Server", bound=ApplianceServer)
 Reached = RunningAppliance | ApplianceServer
 
-# pushes and pulls; is reached by HTTPS and SSH
-_OF_EACH_SORT = {"test_orlop", "test_logline"}
+_IN_EVERY_RUN = "test_orlop"  # it pushes and pulls, and asks for a new deployment
 _numbers = count(1)
 
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """`make test` proves of two of them that they come back; the others, and all traps, are for
+    """`make test` proves of one of them that it comes back; the others, and all traps, are for
     `make appliances`.
     """
     here = Path(__file__).parent
     for item in items:
-        comes_back = item.name.startswith("test_lost") and item.path.stem in _OF_EACH_SORT
+        comes_back = item.name.startswith("test_lost") and item.path.stem == _IN_EVERY_RUN
         if here in item.path.parents and not comes_back:
             item.add_marker("appliance")
 

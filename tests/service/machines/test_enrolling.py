@@ -254,6 +254,7 @@ def test_a_default_login_that_works_after_enrolment_is_a_concern_until_a_take_se
 _OPEN = "The factory login admin still works on vault-1."
 
 
+@pytest.mark.long
 def test_a_system_behind_another_one_is_enrolled_and_taken_through_it(
     ready: Service, install: Install
 ) -> None:

@@ -6,6 +6,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import pytest
+
 from fennox.wire.backups import NewTake
 from fennox.wire.machines.enrolling import NewSystem
 from fennox.wire.stores import NewLogin, NewStore
@@ -59,6 +61,7 @@ run = ["test", "-s", "/srv/state.json"]
 """
 
 
+@pytest.mark.long
 def test_it_is_read_through_the_one_and_restored_through_the_other(
     service: Service, server: LinuxServer, key_pair: tuple[str, str], place: Place, tmp_path: Path
 ) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import pytest
+
 from fennox.wire.machines.enrolling import SystemChange
 from fennox.wire.restores import NewDraft
 from saltmere.linux import LinuxServer
@@ -12,6 +14,7 @@ from tests.service.running import Service
 __all__ = ["fresh"]
 
 
+@pytest.mark.long
 def test_what_was_practised_is_met_and_all_else_is_said_never_to_have_been(
     service: Service, fresh: LinuxServer
 ) -> None:

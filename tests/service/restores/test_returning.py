@@ -32,6 +32,7 @@ def returned(service: Service, client: Client, sheet: str) -> str:
     return back
 
 
+@pytest.mark.long
 def test_a_spare_is_a_spare_again_after_practice(
     service: Service,
     fresh: LinuxServer,  # noqa: F811

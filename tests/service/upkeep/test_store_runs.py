@@ -186,6 +186,7 @@ def test_a_sweep_shows_before_it_does(
         assert client.store("attic").swept is not None
 
 
+@pytest.mark.long
 def test_in_custody_apart_a_copy_travels_sealed_and_a_verify_asks_for_the_passphrase(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
