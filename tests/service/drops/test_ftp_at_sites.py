@@ -17,10 +17,9 @@ import pytest
 from fennox.client.api import Client
 from fennox.wire.drops import DropLoginMade, DropWanted, NewDropLogin
 from fennox.wire.machines.enrolling import NewSystem
-from fennox.wire.machines.sites import NewSite
-from tests import programs
 from tests.places import free_port, loopback
 from tests.service.drops.test_pushes import RECORDER, a_push, backups, client, service
+from tests.service.drops.test_site_drops import working_at
 from tests.service.running import Service, until
 
 __all__ = ["client", "service"]
@@ -40,22 +39,13 @@ def at_site(service: Service) -> Iterator[str]:
         until(
             lambda: {one.protocol for one in client.drop().listening} >= {"sftp", "ftps"}, "it does"
         )
-        service.file("token", client.admit(NewSite(name=SITE)).token)
-        log = service.folder / "site-log"
-        words = ["worker", "run", "--site", SITE, "--service", service.address]
-        words += ["--token-file", str(service.folder / "token"), "--drop-ftps", there]
-        words += ["--drop-passive", f"{first}-{first + 1}"]
-        environment = {k: v for k, v in service.environment().items() if "FENNOX" not in k}
-        worker = programs.start(words, environment, service.folder, said=log, wrong=log)
-        try:
-            until(lambda: [site.drop_ftps for site in client.sites()] == [there], "it has come")
+        listening = ("--drop-ftps", there, "--drop-passive", f"{first}-{first + 1}")
+        with working_at(service, client, SITE, *listening):
             yield there
-        finally:
-            worker.kill()
 
 
 @pytest.fixture
-def login(client: Client, at_site: str, request: pytest.FixtureRequest) -> DropLoginMade:
+def login(client: Client, at_site: str) -> DropLoginMade:
     """Of a system at the site."""
     number = len(client.systems()) + 1
     client.add_system(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import socket
 from collections.abc import Iterator
-from contextlib import ExitStack
+from contextlib import ExitStack, contextmanager
 from itertools import count
 
 import asyncssh
@@ -26,24 +26,30 @@ SITE = "Skerry Point"
 _numbers = count(1)
 
 
+@contextmanager
+def working_at(service: Service, client: Client, site: str, *listening: str) -> Iterator[None]:
+    """The worker of a site, which takes pushes where these words say."""
+    service.file("token", client.admit(NewSite(name=site)).token)
+    log = service.folder / "site-log"
+    words = ["worker", "run", "--site", site, "--service", service.address]
+    words += ["--token-file", str(service.folder / "token"), *listening]
+    environment = {k: v for k, v in service.environment().items() if "FENNOX" not in k}
+    worker = programs.start(words, environment, service.folder, said=log, wrong=log)
+    try:
+        until(lambda: [one.connected for one in client.sites()] == [True], "the worker has come")
+        yield
+    finally:
+        worker.kill()
+
+
 @pytest.fixture(scope="module")
 def at_site(service: Service) -> Iterator[str]:
     """Where the site's worker takes pushes."""
     there = f"{loopback()}:{free_port('127.0.0.1')}"
     with service.client() as client:
         client.add_kind(RECORDER)
-        token = client.admit(NewSite(name=SITE)).token
-        log = service.folder / "site-log"
-        service.file("token", token)
-        words = ["worker", "run", "--site", SITE, "--service", service.address]
-        words += ["--token-file", str(service.folder / "token"), "--drop", there]
-        environment = {k: v for k, v in service.environment().items() if "FENNOX" not in k}
-        worker = programs.start(words, environment, service.folder, said=log, wrong=log)
-        try:
-            until(lambda: [site.drop for site in client.sites()] == [there], "the worker has come")
+        with working_at(service, client, SITE, "--drop", there):
             yield there
-        finally:
-            worker.kill()
 
 
 @pytest.fixture
